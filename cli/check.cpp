@@ -1,0 +1,66 @@
+#include "command.h"
+
+#include <fmt/format.h>
+
+namespace jackal::cli {
+
+namespace {
+
+std::string finding_text(const Style& style, const Opened& opened, const lab::Finding& finding) {
+    bool error = finding.severity == lab::Severity::error;
+    std::string severity(lab::to_string(finding.severity));
+    std::string out =
+        fmt::format("{}  {}  {}\n    {}\n", error ? style.bad(severity) : style.warning(severity),
+                    style.strong(plan::slug(finding.cause)),
+                    style.faint(plan::to_string(finding.at, opened.lab.source)), finding.message);
+    for (const std::string& line : lab::to_lines(finding.remedy, opened.plan))
+        out += fmt::format("    {} {}\n", style.good("remedy"), line);
+    return out + "\n";
+}
+
+} // namespace
+
+std::string check_text(const Style& style, const Opened& opened, const reach::Check& check) {
+    const lab::Lab& lab = opened.lab;
+    std::size_t guests = 0;
+    for (const lab::Machine& machine : lab.machines)
+        guests += machine.kind == plan::MachineKind::guest ? 1 : 0;
+    std::string out = fmt::format("lab {}: {}, {}, {}, {}\n\n", style.strong(lab.name),
+                                  counted(lab.subnets.size(), "subnet"), counted(guests, "guest"),
+                                  counted(lab.machines.size() - guests, "router"),
+                                  counted(lab.links.size(), "link"));
+    std::size_t errors = 0;
+    for (const lab::Finding& finding : check.findings) {
+        errors += finding.severity == lab::Severity::error ? 1 : 0;
+        out += finding_text(style, opened, finding);
+    }
+    std::size_t warnings = check.findings.size() - errors;
+    std::string asked = fmt::format("packets sent between {} pairs of subnets", check.pairs_asked);
+    if (check.findings.empty())
+        return out + fmt::format("{}; {}\n", style.good("nothing wrong found"), asked);
+    std::string errors_text = counted(errors, "error");
+    return out
+           + fmt::format("{}, {}; {}\n", errors == 0 ? errors_text : style.bad(errors_text),
+                         counted(warnings, "warning"), asked);
+}
+
+void add_check(CLI::App& app, Run& run) {
+    auto options = std::make_shared<PlanOptions>();
+    CLI::App* command = app.add_subcommand("check", "what is wrong with a plan, and what mends it");
+    add_plan_options(*command, *options, true);
+    command->footer("Example: jackal check skerry.yaml\n"
+                    "Exit status 1 if an error was found; warnings alone give 0.");
+    command->callback([&run, options] {
+        run = [options](const Style& style) -> Outcome {
+            Opened opened = open_plan(options->path);
+            routing::Settled settled = settle(opened, *options);
+            reach::Check check = reach::check(settled);
+            int status = check.has_errors() ? status_no : status_well;
+            if (options->json())
+                return {exports::check_json(opened.plan, opened.lab, check) + "\n", status};
+            return {check_text(style, opened, check), status};
+        };
+    });
+}
+
+} // namespace jackal::cli

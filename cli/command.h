@@ -1,0 +1,109 @@
+// What all commands share: reading the plan, common options, and how a command answers.
+#pragma once
+
+#include "jackal/jackal.h"
+#include "style.h"
+
+#include <CLI/CLI.hpp>
+#include <functional>
+#include <stdexcept>
+
+namespace jackal::cli {
+
+/// Exit statuses of the program.
+constexpr int status_well = 0;
+constexpr int status_no = 1;        ///< the answer is no
+constexpr int status_not_asked = 2; ///< usage, or a plan that cannot be read
+
+/// What a command prints on standard output, and the exit status.
+struct Outcome {
+    std::string text;
+    int status = status_well;
+};
+
+using Run = std::function<Outcome(const Style&)>;
+
+/// A question that cannot be asked; the message goes to standard error.
+class NotAsked : public std::runtime_error {
+  public:
+    using std::runtime_error::runtime_error;
+};
+
+enum class Format : std::uint8_t { text, json };
+
+/// The options that most commands take.
+struct PlanOptions {
+    std::string path;
+    Format format = Format::text;
+    std::vector<std::string> cuts;
+
+    bool json() const { return format == Format::json; }
+};
+
+/// A plan and the lab built from it.
+struct Opened {
+    plan::Plan plan;
+    lab::Lab lab;
+};
+
+/// Adds `PLAN`, `--format` and, if `with_cuts`, `--cut` to a command.
+void add_plan_options(CLI::App& command, PlanOptions& options, bool with_cuts);
+
+/// Reads the plan (`-`: standard input). Throws NotAsked with all its problems.
+Opened open_plan(const std::string& path);
+
+/// The lab under the cuts of the options. Throws NotAsked for a cut of nothing.
+routing::Settled settle(const Opened& opened, const PlanOptions& options);
+
+/// The machine of that name. Throws NotAsked with the nearest one.
+lab::MachineId machine_named(const lab::Lab& lab, const std::string& name);
+
+/// `1 guest`, `2 guests`.
+std::string counted(std::size_t n, std::string_view noun);
+
+/// The ways there and back of a ping, its verdict, and the remedy if there is one. `mending` may
+/// be null.
+std::string ping_text(const Style& style, const Opened& opened, const probe::PingAnswer& answer,
+                      const probe::Mending* mending);
+
+/// The remedy lines of a ping: what to change, and whether that is enough.
+std::string verdict_text(const Style& style, const Opened& opened, const probe::PingAnswer& answer,
+                         const probe::Mending* mending);
+
+/// The options of ping and trace.
+struct QuestionOptions {
+    PlanOptions plan;
+    std::string from;
+    std::string to;
+    std::string source;
+    int family = 0; ///< 4, 6, or 0 for either
+    probe::PingOptions ping;
+};
+
+void add_question_options(CLI::App& command, QuestionOptions& options);
+
+/// The question that the options ask. Throws NotAsked if the lab has no such ends or source.
+probe::PingQuestion question_of(const Opened& opened, QuestionOptions& options);
+
+/// The changes that mend a failed ping; nothing if it got its reply or something was cut, as no
+/// change of the plan mends a cut.
+std::optional<probe::Mending> mending_of(const Opened& opened, const QuestionOptions& options,
+                                         const probe::PingAnswer& answer);
+
+// The commands, one file each: they add themselves to `app` and set `run` when they are called.
+void add_check(CLI::App& app, Run& run);
+void add_addresses(CLI::App& app, Run& run);
+void add_machines(CLI::App& app, Run& run);
+void add_routes(CLI::App& app, Run& run);
+void add_ping(CLI::App& app, Run& run);
+void add_trace(CLI::App& app, Run& run);
+void add_verify(CLI::App& app, Run& run);
+void add_demo(CLI::App& app, Run& run);
+
+/// The table of `jackal addresses`, and of a verdict list; shared with the tour.
+std::string addresses_text(const Style& style, const lab::Lab& lab);
+std::string check_text(const Style& style, const Opened& opened, const reach::Check& check);
+std::string verify_text(const Style& style, const lab::Lab& lab,
+                        const std::vector<probe::Verdict>& verdicts);
+
+} // namespace jackal::cli

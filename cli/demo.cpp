@@ -1,0 +1,102 @@
+#include "command.h"
+
+#include "demo_plan.h"
+
+#include <fmt/format.h>
+
+namespace jackal::cli {
+
+namespace {
+
+Opened build(plan::Plan plan) {
+    lab::Lab lab = lab::build(plan);
+    return {std::move(plan), std::move(lab)};
+}
+
+Opened demo_lab() {
+    plan::Reading reading = plan::read(demo_plan, "skerry.yaml");
+    if (!reading.plan)
+        throw std::logic_error("the built-in plan has problems");
+    return build(std::move(*reading.plan));
+}
+
+std::string ping(const Style& style, const Opened& opened, const std::string& from,
+                 const std::string& to) {
+    routing::Settled settled = routing::settle(opened.lab);
+    probe::PingAnswer answer = probe::ping(settled, *probe::question(opened.lab, from, to));
+    std::optional<probe::Mending> mending;
+    if (answer.diagnosis)
+        mending = probe::mend(opened.plan, from, to);
+    return ping_text(style, opened, answer, mending ? &*mending : nullptr);
+}
+
+// The position of the route of `machine` to `prefix`.
+std::size_t route_to(const plan::Plan& plan, const std::string& machine, const char* prefix) {
+    const auto& routes = plan.machine(machine)->routes;
+    for (std::size_t i = 0; i < routes.size(); ++i)
+        if (plan::to_string(routes[i].to.value) == prefix)
+            return i;
+    throw std::logic_error("the built-in plan lacks a route that the tour needs");
+}
+
+class Tour {
+  public:
+    explicit Tour(const Style& style) : style_(style) {}
+
+    void stop(std::string_view title, std::string_view command, const std::string& answer) {
+        text_ += fmt::format("{}{}. {}\n   {}\n\n{}\n", text_.empty() ? "" : "\n", ++number_,
+                             style_.strong(title), style_.faint(command), answer);
+    }
+    std::string text() const { return text_; }
+
+  private:
+    const Style& style_;
+    std::string text_;
+    int number_ = 0;
+};
+
+Outcome tour(const Style& style) {
+    Opened skerry = demo_lab();
+    routing::Settled settled = routing::settle(skerry.lab);
+    Tour tour(style);
+    tour.stop("A plan is checked: the marine station of Skerry, three sites joined by radio",
+              "jackal check skerry.yaml", check_text(style, skerry, reach::check(settled)));
+    tour.stop("Every address is worked out", "jackal addresses skerry.yaml",
+              addresses_text(style, skerry.lab));
+    tour.stop("A ping is answered, with the way there and the way back",
+              "jackal ping skerry.yaml chart-desk kettle",
+              ping(style, skerry, "chart-desk", "kettle"));
+
+    Opened no_return = build(plan::apply(
+        skerry.plan,
+        {plan::RemoveRoute{"lamp-r1", route_to(skerry.plan, "lamp-r1", "10.40.0.0/16")}}));
+    tour.stop("The same ping, after someone forgot the route back at lamp-r1",
+              "jackal ping broken.yaml chart-desk kettle",
+              ping(style, no_return, "chart-desk", "kettle"));
+
+    Opened silent = build(plan::apply(skerry.plan, {plan::SetForwards{"ridge-r1", false}}));
+    tour.stop("A router that does not forward", "jackal ping broken.yaml weather-mast fog-horn",
+              ping(style, silent, "weather-mast", "fog-horn"));
+
+    tour.stop("The plan's own expectations are held against it", "jackal verify skerry.yaml",
+              verify_text(style, skerry.lab, probe::verify(settled)));
+    return {tour.text() + "\nThe plan of this tour: jackal demo --print-plan > skerry.yaml\n"};
+}
+
+} // namespace
+
+void add_demo(CLI::App& app, Run& run) {
+    auto print_plan = std::make_shared<bool>(false);
+    CLI::App* command = app.add_subcommand("demo", "a tour, on the plan built into the program");
+    command->add_flag("--print-plan", *print_plan, "print that plan instead, to start from");
+    command->footer("Example: jackal demo --print-plan > skerry.yaml");
+    command->callback([&run, print_plan] {
+        run = [print_plan](const Style& style) -> Outcome {
+            if (*print_plan)
+                return {std::string(demo_plan)};
+            return tour(style);
+        };
+    });
+}
+
+} // namespace jackal::cli

@@ -1,0 +1,79 @@
+#include "command.h"
+
+#include <cstdio>
+#include <fmt/format.h>
+
+namespace {
+
+using namespace jackal::cli;
+
+// The message for a command that does not exist, with the nearest one; empty if it does.
+std::string unknown_command(const CLI::App& app, const std::string& word) {
+    std::vector<std::string> names;
+    for (const CLI::App* command : app.get_subcommands({}))
+        names.push_back(command->get_name());
+    std::vector<std::string_view> known(names.begin(), names.end());
+    if (word.empty() || word.front() == '-' || std::ranges::find(known, word) != known.end())
+        return "";
+    std::string_view near = jackal::plan::nearest_word(word, known);
+    return fmt::format("there is no command \"{}\"{}", word,
+                       near.empty() ? "" : fmt::format("; did you mean {}?", near));
+}
+
+int usage_error(const std::string& message) {
+    fmt::print(stderr, "jackal: {}\nTry: jackal --help, or jackal COMMAND --help\n", message);
+    return status_not_asked;
+}
+
+int print(const Outcome& outcome) {
+    std::size_t written = std::fwrite(outcome.text.data(), 1, outcome.text.size(), stdout);
+    if (written == outcome.text.size() && std::fflush(stdout) == 0)
+        return outcome.status;
+    fmt::print(stderr, "jackal: the answer could not be written to standard output\n");
+    return status_not_asked;
+}
+
+} // namespace
+
+int main(int argc, char** argv) {
+    CLI::App app{"Jackal plans a network lab and answers its pings before a machine boots."};
+    app.name("jackal");
+    app.footer("A plan is one YAML file with subnets, guests, routers and links. Start with:\n"
+               "  jackal demo\n"
+               "  jackal demo --print-plan > skerry.yaml\n"
+               "  jackal check skerry.yaml\n"
+               "  jackal ping skerry.yaml chart-desk kettle\n\n"
+               "Exit status: 0 all well; 1 the answer is no (an error found, an expectation not\n"
+               "met, no reply); 2 the question could not be asked.");
+    app.set_version_flag("--version", "jackal " JACKAL_VERSION);
+    app.get_formatter()->column_width(30);
+    app.require_subcommand(1);
+
+    Run run;
+    add_check(app, run);
+    add_addresses(app, run);
+    add_machines(app, run);
+    add_routes(app, run);
+    add_ping(app, run);
+    add_trace(app, run);
+    add_verify(app, run);
+    add_demo(app, run);
+
+    try {
+        if (argc > 1)
+            if (std::string message = unknown_command(app, argv[1]); !message.empty())
+                return usage_error(message);
+        app.parse(argc, argv);
+        return print(run(Style::for_standard_output()));
+    } catch (const CLI::Success& e) { // --help, --version
+        return app.exit(e);
+    } catch (const CLI::ParseError& e) {
+        return usage_error(e.what());
+    } catch (const NotAsked& e) {
+        fmt::print(stderr, "jackal: {}\n", e.what());
+        return status_not_asked;
+    } catch (const std::exception& e) {
+        fmt::print(stderr, "jackal: {}\n", e.what());
+        return status_not_asked;
+    }
+}

@@ -1,0 +1,126 @@
+#include "command.h"
+
+#include <fmt/format.h>
+
+namespace jackal::cli {
+
+namespace {
+
+std::string journey_text(const Style& style, const lab::Lab& lab, std::string_view heading,
+                         const packet::Journey& journey) {
+    Table table({"", "", "", ""});
+    for (std::size_t i = 0; i < journey.steps.size(); ++i) {
+        const packet::Step& step = journey.steps[i];
+        bool drop = step.action == packet::Action::drop;
+        std::string in = step.in ? lab.nics[step.in].name : "";
+        std::string out = step.out && !drop ? lab.nics[step.out].name : "";
+        std::string nics = in.empty() || out.empty() ? in + out : fmt::format("{} > {}", in, out);
+        std::string action(packet::to_string(step.action));
+        table.add({lab.machines[step.machine].name, nics, drop ? style.bad(action) : action,
+                   exports::step_detail(lab, journey, i)});
+    }
+    return fmt::format("  {}\n{}", style.faint(heading), table.text(style, 4));
+}
+
+std::string ends_text(const Style& style, const probe::PingAnswer& answer) {
+    auto with_address = [&](const std::string& name, const std::optional<net::Address>& address) {
+        if (!address || net::to_string(*address) == name)
+            return style.strong(name);
+        return fmt::format("{} ({})", style.strong(name), net::to_string(*address));
+    };
+    return fmt::format("{} to {}\n", with_address(answer.question.from.name, answer.source),
+                       with_address(answer.question.to.name, answer.destination));
+}
+
+std::string error_text(const lab::Lab& lab, const probe::SeenError& error) {
+    if (error.error == packet::IcmpError::none)
+        return "the sender hears nothing";
+    std::string said =
+        fmt::format("{} from {}", packet::to_string(error.error), lab.machines[error.machine].name);
+    if (!error.heard)
+        return fmt::format("{} is sent, but does not come back to the sender", said);
+    return fmt::format("the sender hears {}", said);
+}
+
+double milliseconds(probe::Microseconds time) {
+    return time.count() / 1000;
+}
+
+struct PingCommand {
+    QuestionOptions question;
+
+    Outcome operator()(const Style& style) {
+        Opened opened = open_plan(question.plan.path);
+        routing::Settled settled = settle(opened, question.plan);
+        probe::PingAnswer answer = probe::ping(settled, question_of(opened, question));
+        auto mending = mending_of(opened, question, answer);
+        int status = answer.diagnosis ? status_no : status_well;
+        if (question.plan.json())
+            return {
+                exports::ping_json(opened.plan, opened.lab, answer, mending ? &*mending : nullptr)
+                    + "\n",
+                status};
+        return {ping_text(style, opened, answer, mending ? &*mending : nullptr), status};
+    }
+};
+
+} // namespace
+
+std::string verdict_text(const Style& style, const Opened& opened, const probe::PingAnswer& answer,
+                         const probe::Mending* mending) {
+    if (!answer.diagnosis)
+        return fmt::format(
+            "  {}  {} of {} came back, TTL {}, round trip {:.3f} / {:.3f} / {:.3f} ms "
+            "(min / mean / max)\n",
+            style.good("reply"), answer.received, answer.sent, answer.reply_ttl,
+            milliseconds(answer.round_trip.min), milliseconds(answer.round_trip.mean),
+            milliseconds(answer.round_trip.max));
+    const probe::Diagnosis& d = *answer.diagnosis;
+    std::string out =
+        fmt::format("  {}  {} at {}  {}\n    {}\n", style.bad("no reply"),
+                    style.strong(plan::slug(d.cause)), opened.lab.machines[d.where].name,
+                    style.faint(plan::to_string(d.at, opened.lab.source)), d.explanation);
+    if (answer.out)
+        out += fmt::format("    {}\n", error_text(opened.lab, answer.error));
+    lab::Remedy remedy = d.remedy;
+    if (mending != nullptr)
+        remedy = {mending->edits, mending->advice};
+    for (const std::string& line : lab::to_lines(remedy, opened.plan))
+        out += fmt::format("  {}  {}\n", style.good("remedy"), line);
+    if (mending != nullptr && !mending->edits.empty())
+        out += fmt::format("    {}\n", mending->mends
+                                           ? "tried on a copy of the plan: the ping gets its reply"
+                                           : "more is needed behind that");
+    return out;
+}
+
+std::string ping_text(const Style& style, const Opened& opened, const probe::PingAnswer& answer,
+                      const probe::Mending* mending) {
+    std::string out = ends_text(style, answer) + "\n";
+    if (answer.out)
+        out += journey_text(style, opened.lab, "there", *answer.out);
+    if (answer.back)
+        out += journey_text(style, opened.lab, "back", *answer.back);
+    return out + (answer.out ? "\n" : "") + verdict_text(style, opened, answer, mending);
+}
+
+void add_ping(CLI::App& app, Run& run) {
+    auto command = std::make_shared<PingCommand>();
+    CLI::App* entry =
+        app.add_subcommand("ping", "one ping: the way there and back, and why it fails");
+    add_question_options(*entry, command->question);
+    entry->add_option("--count", command->question.ping.count, "echo requests to send; default 4")
+        ->check(CLI::Range(1, 1'000'000).description(""))
+        ->type_name("N");
+    entry
+        ->add_option("--seed", command->question.ping.seed,
+                     "seed of jitter and loss, so that a run can be repeated; default 1")
+        ->type_name("N");
+    entry->footer("Examples: jackal ping skerry.yaml chart-desk kettle\n"
+                  "          jackal ping skerry.yaml helm quay-r1/eth1 --family 6\n"
+                  "          jackal ping skerry.yaml helm kettle --cut lamp-r1--vessel-r1\n"
+                  "Exit status 1 if no reply comes.");
+    entry->callback([&run, command] { run = [command](const Style& s) { return (*command)(s); }; });
+}
+
+} // namespace jackal::cli

@@ -1,0 +1,73 @@
+#include "style.h"
+
+#include <algorithm>
+#include <cstdlib>
+#include <fmt/format.h>
+#include <unistd.h>
+
+namespace jackal::cli {
+
+namespace {
+
+// Columns on a terminal: bytes but for UTF-8 continuation bytes and colour codes.
+std::size_t width(std::string_view text) {
+    std::size_t columns = 0;
+    bool escape = false;
+    for (unsigned char c : text) {
+        if (c == 0x1b)
+            escape = true;
+        else if (escape)
+            escape = c != 'm';
+        else if ((c & 0xc0) != 0x80)
+            ++columns;
+    }
+    return columns;
+}
+
+} // namespace
+
+Style Style::for_standard_output() {
+    const char* no_colour = std::getenv("NO_COLOR");
+    const char* terminal = std::getenv("TERM");
+    bool dumb = terminal == nullptr || std::string_view(terminal) == "dumb";
+    return Style(isatty(STDOUT_FILENO) == 1 && !dumb
+                 && (no_colour == nullptr || *no_colour == '\0'));
+}
+
+std::string Style::wrap(std::string_view code, std::string_view text) const {
+    return colour_ ? fmt::format("\x1b[{}m{}\x1b[0m", code, text) : std::string(text);
+}
+
+std::string Table::text(const Style& style, std::size_t indent) const {
+    std::vector<std::size_t> widths;
+    for (const std::string& heading : headings_)
+        widths.push_back(width(heading));
+    for (const auto& row : rows_)
+        for (std::size_t i = 0; i < row.size(); ++i)
+            widths[i] = std::max(widths[i], width(row[i]));
+
+    std::string out;
+    auto add_line = [&](const std::vector<std::string>& cells, bool heading) {
+        std::string line(indent, ' ');
+        std::size_t owed = 0; // blanks before the next cell; none are left at the line's end
+        for (std::size_t i = 0; i < cells.size(); ++i) {
+            std::size_t gap = widths[i] - width(cells[i]);
+            bool to_the_right = std::ranges::find(right_, i) != right_.end();
+            if (!cells[i].empty()) {
+                line.append(owed + (to_the_right ? gap : 0), ' ');
+                line += heading ? style.faint(cells[i]) : cells[i];
+                owed = (to_the_right ? 0 : gap) + 2;
+            } else {
+                owed += widths[i] + 2;
+            }
+        }
+        out += line + '\n';
+    };
+    if (std::ranges::any_of(headings_, [](const auto& h) { return !h.empty(); }))
+        add_line(headings_, true);
+    for (const auto& row : rows_)
+        add_line(row, false);
+    return out;
+}
+
+} // namespace jackal::cli

@@ -1,0 +1,49 @@
+// Colour for terminals, and text tables.
+#pragma once
+
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace jackal::cli {
+
+/// Wraps words in colour, or leaves them as they are.
+class Style {
+  public:
+    explicit Style(bool colour) : colour_(colour) {}
+
+    /// Colour if standard output is a terminal and NO_COLOR is not set.
+    static Style for_standard_output();
+
+    std::string strong(std::string_view text) const { return wrap("1", text); }
+    std::string faint(std::string_view text) const { return wrap("2", text); }
+    std::string good(std::string_view text) const { return wrap("32", text); }
+    std::string warning(std::string_view text) const { return wrap("33", text); }
+    std::string bad(std::string_view text) const { return wrap("1;31", text); }
+
+  private:
+    std::string wrap(std::string_view code, std::string_view text) const;
+
+    bool colour_;
+};
+
+/// Rows of cells, each column as wide as its widest cell.
+class Table {
+  public:
+    explicit Table(std::vector<std::string> headings) : headings_(std::move(headings)) {}
+
+    void add(std::vector<std::string> row) { rows_.push_back(std::move(row)); }
+    /// Makes a column of numbers line up on the right.
+    void right(std::size_t column) { right_.push_back(column); }
+
+    /// The table, each line indented by `indent` spaces and ended by a line break. Headings that
+    /// are all empty are left out.
+    std::string text(const Style& style, std::size_t indent = 0) const;
+
+  private:
+    std::vector<std::string> headings_;
+    std::vector<std::vector<std::string>> rows_;
+    std::vector<std::size_t> right_;
+};
+
+} // namespace jackal::cli

@@ -1,0 +1,53 @@
+#include "command.h"
+
+#include <fmt/format.h>
+
+namespace jackal::cli {
+
+namespace {
+
+std::string trace_text(const Style& style, const Opened& opened, const probe::TraceAnswer& answer,
+                       const probe::Mending* mending) {
+    Table table({"TTL", "machine", "address", "says", "ms"});
+    table.right(0);
+    table.right(4);
+    for (const probe::TraceHop& hop : answer.hops) {
+        std::string_view said = packet::to_string(hop.error);
+        table.add({fmt::format("{}", hop.ttl), opened.lab.machines[hop.machine].name,
+                   hop.address ? net::to_string(*hop.address) : "-",
+                   !hop.address   ? style.bad("nothing is heard")
+                   : said.empty() ? style.good("reply")
+                                  : std::string(said),
+                   hop.address ? fmt::format("{:.3f}", hop.round_trip.count() / 1000) : ""});
+    }
+    return table.text(style) + "\n" + verdict_text(style, opened, answer.ping, mending);
+}
+
+struct TraceCommand {
+    QuestionOptions question;
+
+    Outcome operator()(const Style& style) {
+        Opened opened = open_plan(question.plan.path);
+        routing::Settled settled = settle(opened, question.plan);
+        probe::TraceAnswer answer = probe::trace(settled, question_of(opened, question));
+        auto mending = mending_of(opened, question, answer.ping);
+        const probe::Mending* mend = mending ? &*mending : nullptr;
+        int status = answer.ping.diagnosis ? status_no : status_well;
+        if (question.plan.json())
+            return {exports::trace_json(opened.plan, opened.lab, answer, mend) + "\n", status};
+        return {trace_text(style, opened, answer, mend), status};
+    }
+};
+
+} // namespace
+
+void add_trace(CLI::App& app, Run& run) {
+    auto command = std::make_shared<TraceCommand>();
+    CLI::App* entry = app.add_subcommand("trace", "the machines on the way, found by rising TTL");
+    add_question_options(*entry, command->question);
+    entry->footer("Example: jackal trace skerry.yaml weather-mast helm\n"
+                  "Exit status 1 if the far end does not reply.");
+    entry->callback([&run, command] { run = [command](const Style& s) { return (*command)(s); }; });
+}
+
+} // namespace jackal::cli

@@ -1,0 +1,51 @@
+#include "command.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+
+namespace jackal::cli {
+
+std::string verify_text(const Style& style, const lab::Lab& lab,
+                        const std::vector<probe::Verdict>& verdicts) {
+    std::string out;
+    Table table({"result", "from", "to", "gets", "pairs", "plan", "about"});
+    table.right(4);
+    std::size_t failed = 0;
+    for (const probe::Verdict& verdict : verdicts) {
+        const plan::Expectation& wanted = lab.expectations[verdict.expectation];
+        failed += verdict.passed ? 0 : 1;
+        std::string wrong = fmt::format("{} wrong; {}", verdict.failed, verdict.explanation);
+        table.add({verdict.passed ? style.good("passed") : style.bad("failed"), wanted.from.value,
+                   wanted.to.value, wanted.gets.value, fmt::format("{}", verdict.pairs),
+                   style.faint(plan::to_string(wanted.at, lab.source)),
+                   verdict.passed ? wanted.about : wrong});
+    }
+    out += table.text(style);
+    std::string total = fmt::format("{} of {} met", verdicts.size() - failed,
+                                    counted(verdicts.size(), "expectation"));
+    return out + "\n" + (failed == 0 ? style.good(total) : style.bad(total)) + "\n";
+}
+
+void add_verify(CLI::App& app, Run& run) {
+    auto options = std::make_shared<PlanOptions>();
+    CLI::App* command =
+        app.add_subcommand("verify", "the plan's own expectations: met or not, and why");
+    add_plan_options(*command, *options, true);
+    command->footer("Examples: jackal verify skerry.yaml\n"
+                    "          jackal verify skerry.yaml --cut lamp-r1--vessel-r1\n"
+                    "Exit status 1 if an expectation is not met.");
+    command->callback([&run, options] {
+        run = [options](const Style& style) -> Outcome {
+            Opened opened = open_plan(options->path);
+            routing::Settled settled = settle(opened, *options);
+            std::vector<probe::Verdict> verdicts = probe::verify(settled);
+            bool all = std::ranges::all_of(verdicts, &probe::Verdict::passed);
+            int status = all ? status_well : status_no;
+            if (options->json())
+                return {exports::verify_json(opened.lab, verdicts) + "\n", status};
+            return {verify_text(style, opened.lab, verdicts), status};
+        };
+    });
+}
+
+} // namespace jackal::cli

@@ -1,0 +1,27 @@
+// The whole of Jackal: plan a network lab, and ask what its packets would do.
+//
+//     auto reading = jackal::plan::read_file("demo/skerry.yaml");
+//     jackal::lab::Lab lab = jackal::lab::build(*reading.plan);
+//     jackal::routing::Settled settled = jackal::routing::settle(lab);
+//     auto answer = jackal::probe::ping(settled, *jackal::probe::question(lab, "helm", "kettle"));
+//
+// Each stage is a value made from the one before: a plan is what the builder wrote, a lab what it
+// means, settled what each machine knows under one condition, an answer what happens to packets.
+// Nothing here prints, reads a clock, or touches a file, but for plan::read_file.
+#pragma once
+
+#include "jackal/export/json.h"
+#include "jackal/export/words.h"
+#include "jackal/lab/build.h"
+#include "jackal/lab/finding.h"
+#include "jackal/lab/place.h"
+#include "jackal/lab/usage.h"
+#include "jackal/packet/walk.h"
+#include "jackal/plan/edit.h"
+#include "jackal/plan/read.h"
+#include "jackal/plan/validate.h"
+#include "jackal/probe/mend.h"
+#include "jackal/probe/trace.h"
+#include "jackal/probe/verify.h"
+#include "jackal/reach/check.h"
+#include "jackal/routing/settled.h"

@@ -1,0 +1,15 @@
+// From a plan to a lab: prefixes for subnets and links, addresses for NICs, static routes.
+#pragma once
+
+#include "jackal/lab/lab.h"
+
+namespace jackal::lab {
+
+/// The lab that `plan` describes. The same plan always gives the same lab.
+///
+/// A plan with mistakes gives a lab with mistakes (see findings.h); what could not be placed
+/// stays without prefix or address and is listed in Lab::unplaced. Throws std::invalid_argument
+/// with the first of plan::problems(plan) if there are any.
+Lab build(const plan::Plan& plan);
+
+} // namespace jackal::lab

@@ -1,0 +1,42 @@
+// Mistakes in a plan that can be told without sending a packet.
+#pragma once
+
+#include "jackal/lab/lab.h"
+#include "jackal/plan/cause.h"
+#include "jackal/plan/edit.h"
+
+namespace jackal::lab {
+
+enum class Severity : std::uint8_t {
+    warning, ///< likely not meant, but the lab can work
+    error,   ///< something in the lab cannot work
+};
+
+/// "warning" or "error".
+std::string_view to_string(Severity severity);
+
+/// What would mend something: changes of the plan, or advice where no change is certain.
+struct Remedy {
+    std::vector<plan::Edit> edits;
+    std::string advice;
+};
+
+/// The remedy as one line for each change, in the plan's own terms.
+std::vector<std::string> to_lines(const Remedy& remedy, const plan::Plan& plan);
+
+struct Finding {
+    plan::Cause cause;
+    Severity severity = Severity::error;
+    std::string subject; ///< what it is about: a subnet, a machine, MACHINE/NIC
+    std::string message; ///< one sentence with the names and addresses of the case
+    Remedy remedy;
+    plan::Mark at;
+};
+
+/// All findings about the lab, in the order of their lines. O(n log n) in the size of the lab.
+std::vector<Finding> findings(const Lab& lab);
+
+/// Sorts by line, column and cause, and drops repetitions.
+void sort_findings(std::vector<Finding>& findings);
+
+} // namespace jackal::lab

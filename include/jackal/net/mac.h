@@ -1,0 +1,30 @@
+// Ethernet MAC addresses (IEEE 802, EUI-48).
+#pragma once
+
+#include <compare>
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <string_view>
+
+namespace jackal::net {
+
+struct Mac {
+    std::uint64_t bits = 0; ///< 48 bits, the first byte on the wire most significant.
+
+    bool is_multicast() const { return bits >> 40 & 1; }
+
+    friend constexpr auto operator<=>(const Mac&, const Mac&) = default;
+};
+
+/// A locally administered unicast address (IEEE 802c, the second-lowest bit of the first byte
+/// set, the lowest clear) that depends on the two names and on nothing else.
+Mac mac_from_names(std::string_view machine, std::string_view nic);
+
+/// Reads six pairs of hexadecimal digits joined by ':' or by '-'.
+std::optional<Mac> parse_mac(std::string_view text);
+
+/// `02:1f:9c:40:00:07`.
+std::string to_string(Mac mac);
+
+} // namespace jackal::net

@@ -1,0 +1,92 @@
+// The life of one packet: machine after machine, until it is delivered or lost.
+//
+//     packet::Journey journey = packet::walk(settled, sender, {.source = a, .destination = b});
+//     if (journey.ending == packet::Ending::delivered) …
+//
+// Each machine behaves as a Linux host with default settings. The walk costs one route lookup a
+// machine and visits at most 255 of them. It draws no random numbers: delay, jitter and loss of
+// the links that were crossed are for the caller to add up.
+#pragma once
+
+#include "jackal/routing/settled.h"
+
+namespace jackal::packet {
+
+/// What of a packet decides its way.
+struct Packet {
+    net::Address source;
+    net::Address destination;
+    int ttl = 64;             ///< IPv4 TTL, IPv6 hop limit
+    unsigned size_bytes = 84; ///< of the whole IP packet, header included; never fragmented
+};
+
+enum class Action : std::uint8_t {
+    send,    ///< the sender puts it on a segment
+    forward, ///< a machine passes it on
+    deliver, ///< a machine takes it as its own
+    drop,    ///< it ends here
+};
+
+/// "send", "forward", "deliver" or "drop".
+std::string_view to_string(Action action);
+
+/// What one machine did with the packet.
+struct Step {
+    lab::MachineId machine;
+    lab::NicId in;  ///< none at the sender
+    lab::NicId out; ///< none where it ends
+    Action action = Action::send;
+    net::Address next_hop;                 ///< who it was handed to, if `out` is set
+    const routing::Route* route = nullptr; ///< what decided, or null; points into the Settled
+};
+
+/// How a journey ended, always at the machine of its last step.
+enum class Ending : std::uint8_t {
+    delivered,
+    machine_off,     ///< the sender is off
+    no_route,        ///< no route; a router says net unreachable (RFC 792; RFC 4443 3.1)
+    not_forwarding,  ///< came to a machine that is not the destination and does not forward
+    no_neighbour,    ///< nobody answers for the next hop; host unreachable from here
+    which_neighbour, ///< several machines answer for the next hop
+    ttl_expired,     ///< time exceeded from here (RFC 792; RFC 4443 3.3)
+    too_big,         ///< larger than the MTU of the way out (RFC 1191, RFC 8201)
+    own_source,      ///< arrived from outside bearing this machine's own address; dropped
+    to_broadcast,    ///< the destination is a broadcast address here; not sent, not forwarded
+};
+
+struct Journey {
+    Packet packet; ///< as it was sent
+    std::vector<Step> steps;
+    Ending ending = Ending::no_route;
+    int ttl_left = 0;
+    net::Address next_hop;             ///< of no_neighbour and which_neighbour
+    std::vector<lab::NicId> answering; ///< of which_neighbour
+
+    lab::MachineId last_machine() const { return steps.back().machine; }
+    /// How many machines passed it on.
+    int forwarded() const;
+};
+
+/// What becomes of `packet` when `sender` sends it.
+Journey walk(const routing::Settled& settled, lab::MachineId sender, const Packet& packet);
+
+/// The address that `sender` would send from to reach `destination`, if it has a route.
+std::optional<net::Address> source_address(const routing::Settled& settled, lab::MachineId sender,
+                                           net::Address destination);
+
+/// The error message that the journey's last machine sends back to the packet's source.
+enum class IcmpError : std::uint8_t {
+    none,
+    net_unreachable,  ///< RFC 792 type 3 code 0; RFC 4443 type 1 code 0
+    host_unreachable, ///< RFC 792 type 3 code 1; RFC 4443 type 1 code 3
+    time_exceeded,    ///< RFC 792 type 11 code 0; RFC 4443 type 3 code 0
+    packet_too_big,   ///< RFC 1191 type 3 code 4; RFC 4443 type 2
+};
+
+/// "net unreachable", "host unreachable", …; empty for none.
+std::string_view to_string(IcmpError error);
+
+/// Which error `ending` gives; it is told to the sender's own program if the machine is the sender.
+IcmpError icmp_error(Ending ending);
+
+} // namespace jackal::packet

@@ -1,0 +1,59 @@
+// The mistakes and circumstances that Jackal names: one stable slug for each.
+//
+// A cause stands in three places: as a finding about a plan, as the reason why a ping got no
+// reply, and in a plan's own expectations (`gets: no-return-route`). docs/findings.md has a
+// section for every slug; a test holds the two against each other.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <span>
+#include <string_view>
+
+namespace jackal::plan {
+
+enum class Cause : std::uint8_t {
+    subnets_overlap,
+    subnet_outside_space,
+    no_space_left,
+    duplicate_address,
+    address_outside_subnet,
+    network_address,
+    broadcast_address,
+    prefix_length_differs,
+    nic_down,
+    nic_unaddressed,
+    gateway_off_subnet,
+    gateway_unclaimed,
+    next_hop_off_link,
+    next_hop_unclaimed,
+    next_hop_does_not_forward,
+    route_repeated,
+    default_route_loop,
+    routing_loop,
+    no_router_between,
+    no_route,
+    no_return_route,
+    machine_off,
+    link_down,
+    mtu_too_small,
+    ttl_too_small,
+    packets_lost,
+    address_unclaimed,
+    no_common_family,
+};
+
+struct CauseText {
+    Cause cause;
+    std::string_view slug;    ///< stable: `no-return-route`
+    std::string_view meaning; ///< one sentence, without the names of a particular case
+};
+
+/// All causes, in the order of the enumeration.
+std::span<const CauseText> all_causes();
+
+std::string_view slug(Cause cause);
+std::string_view meaning(Cause cause);
+std::optional<Cause> cause_from_slug(std::string_view slug);
+
+} // namespace jackal::plan

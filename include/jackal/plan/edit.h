@@ -1,0 +1,130 @@
+// One change of a plan, as a value: what a remedy consists of.
+//
+//     plan::Edit edit = plan::SetForwards{"ridge-r1", true};
+//     plan::to_text(edit, plan).path;          // "routers.ridge-r1.forwards"
+//     plan::Plan mended = plan::apply(plan, {edit});
+#pragma once
+
+#include "jackal/plan/plan.h"
+
+#include <string>
+#include <variant>
+#include <vector>
+
+namespace jackal::plan {
+
+/// Puts `to` in the place of the subnet's prefix of the same family, and drops hosts and size.
+struct SetSubnetPrefix {
+    std::string subnet;
+    net::Prefix to;
+};
+
+/// Makes the subnet's gateway of `to`'s family `to`; without `to` the first usable address.
+struct SetSubnetGateway {
+    std::string subnet;
+    std::optional<net::Address> to;
+};
+
+/// Puts `to` in the place of the address `from` at a NIC; without `to` the NIC's whole address
+/// entry becomes `auto`.
+struct SetNicAddress {
+    std::string machine;
+    std::size_t nic = 0;
+    net::Address from;
+    std::optional<net::Address> to;
+};
+
+struct SetNicUp {
+    std::string machine;
+    std::size_t nic = 0;
+};
+
+/// Adds a NIC with automatic addresses on `subnet`.
+struct AddNic {
+    std::string machine;
+    std::string subnet;
+};
+
+/// Adds a router with one NIC on each of the subnets.
+struct AddRouter {
+    std::string name;
+    std::vector<std::string> subnets;
+};
+
+struct SetMachineUp {
+    std::string machine;
+};
+
+struct SetForwards {
+    std::string machine;
+    bool to = true;
+};
+
+/// Makes the gateway of `to`'s family `to`, keeping that of the other family; without `to` the
+/// machine's gateway becomes `auto`.
+struct SetMachineGateway {
+    std::string machine;
+    std::optional<net::Address> to;
+};
+
+struct AddRoute {
+    std::string machine;
+    Route::Target to;
+    Route::NextHop via;
+};
+
+/// Makes route number `route` go via `via`.
+struct SetRouteVia {
+    std::string machine;
+    std::size_t route = 0;
+    Route::NextHop via;
+};
+
+struct RemoveRoute {
+    std::string machine;
+    std::size_t route = 0;
+};
+
+struct SetLinkUp {
+    std::size_t link = 0;
+};
+
+/// Sets the MTU of a link; `bytes` counts the whole IP packet.
+struct SetLinkMtu {
+    std::size_t link = 0;
+    unsigned bytes = 0;
+};
+
+struct SetNicMtu {
+    std::string machine;
+    std::size_t nic = 0;
+    unsigned bytes = 0;
+};
+
+using Edit = std::variant<SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicUp, AddNic,
+                          AddRouter, SetMachineUp, SetForwards, SetMachineGateway, AddRoute,
+                          SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu, SetNicMtu>;
+
+/// An edit in the words of the plan file.
+struct EditText {
+    std::string path;  ///< `routers.ridge-r1.routes`
+    std::string verb;  ///< `set`, `add` or `remove`
+    std::string value; ///< YAML, in flow style; empty for `remove`
+    Mark at;           ///< the line to change, or of the entry to add to
+};
+
+/// How `edit` reads in `plan`, before it is applied.
+EditText to_text(const Edit& edit, const Plan& plan);
+
+/// How a route's target and next hop read in a plan: `default`, `10.40.8.0/26`, `quay-r1`.
+std::string to_string(const Route::Target& target);
+std::string to_string(const Route::NextHop& next_hop);
+
+/// `routers.ridge-r1.routes: add {to: …, via: …}`, on one line.
+std::string to_line(const EditText& text);
+
+/// The plan after the edits, made one after another. Throws std::out_of_range if an edit names
+/// an entry that the plan does not have.
+Plan apply(Plan plan, const std::vector<Edit>& edits);
+
+} // namespace jackal::plan

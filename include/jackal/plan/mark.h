@@ -1,0 +1,48 @@
+// Where in a plan file something was written.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <string_view>
+#include <utility>
+#include <vector>
+
+namespace jackal::plan {
+
+/// A line and a column, both counted from 1; line 0 means "not from a file".
+struct Mark {
+    std::uint32_t line = 0;
+    std::uint32_t column = 0;
+
+    explicit operator bool() const { return line != 0; }
+    friend bool operator==(const Mark&, const Mark&) = default;
+};
+
+/// A value and the place where it was written. Converts from the bare value, so that plans built
+/// in code read naturally.
+template <class T>
+struct Placed {
+    T value{};
+    Mark at;
+
+    Placed() = default;
+    Placed(T v, Mark m = {}) : value(std::move(v)), at(m) {}
+    template <class U>
+    requires std::is_convertible_v<U, T> &&(!std::is_same_v<std::remove_cvref_t<U>, T>)Placed(U&& v)
+        : value(std::forward<U>(v)) {}
+};
+
+/// One thing wrong with the text of a plan.
+struct Problem {
+    Mark at;
+    std::string message;
+};
+
+/// `FILE:LINE:COLUMN`, or `FILE` alone for a mark that is not from a file.
+std::string to_string(Mark at, std::string_view file);
+
+/// The word of `known` that `word` was most likely meant to be, or nothing if none is near: at
+/// most one letter in three may be wrong, missing, added or swapped with its neighbour.
+std::string_view nearest_word(std::string_view word, const std::vector<std::string_view>& known);
+
+} // namespace jackal::plan

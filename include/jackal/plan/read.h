@@ -1,0 +1,35 @@
+// From the text of a plan file to a Plan.
+//
+//     plan::Reading reading = plan::read_file("demo/skerry.yaml");
+//     for (const plan::Problem& p : reading.problems)
+//         std::cerr << plan::to_string(p.at, reading.source) << ": " << p.message << '\n';
+//     if (reading.plan) …
+//
+// The format is described in docs/plan-file.md. Scalars are typed by the key they stand under.
+// A text with any problem gives no plan; all its problems are reported, up to `most_problems`.
+#pragma once
+
+#include "jackal/plan/plan.h"
+
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace jackal::plan {
+
+struct Reading {
+    std::string source;
+    std::optional<Plan> plan;      ///< set if and only if problems is empty
+    std::vector<Problem> problems; ///< in the order of their lines
+
+    static constexpr std::size_t most_problems = 1000;
+};
+
+/// Reads a plan from YAML or JSON text (UTF-8). `source` is the name that messages give it.
+Reading read(std::string_view text, std::string source);
+
+/// Reads a plan from a file; a file that cannot be opened is a problem too.
+Reading read_file(const std::string& path);
+
+} // namespace jackal::plan

@@ -1,0 +1,31 @@
+// The ends of a question, by name.
+#pragma once
+
+#include "jackal/lab/lab.h"
+
+namespace jackal::probe {
+
+/// One end of a question: a machine, one NIC of it, or an address that may be nobody's.
+struct Endpoint {
+    std::string name;                    ///< as it was asked for
+    lab::MachineId machine;              ///< none for an address that no machine has
+    lab::NicId nic;                      ///< set if the question names the NIC or its address
+    std::optional<net::Address> address; ///< set if the question gives the address
+};
+
+/// The end that `text` means: `MACHINE`, `MACHINE/NIC` or an address. Nothing if the lab has no
+/// such machine or NIC; an address is always an end.
+std::optional<Endpoint> endpoint(const lab::Lab& lab, std::string_view text);
+
+/// Why endpoint() gave nothing, with the nearest known name.
+std::string unknown_endpoint(const lab::Lab& lab, std::string_view text);
+
+/// The first address of the family at an end, in the order of its NICs, or nothing.
+const lab::InterfaceAddress* address_at(const lab::Lab& lab, const Endpoint& end,
+                                        net::Family family);
+
+/// Every machine that `text` means: one machine or NIC or address, all guests on a subnet (its
+/// routers if it has no guests), or those of all subnets of a site. Empty if it means nothing.
+std::vector<Endpoint> endpoints(const lab::Lab& lab, std::string_view text);
+
+} // namespace jackal::probe

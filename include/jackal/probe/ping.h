@@ -1,0 +1,83 @@
+// One ping: does the far end answer, by which way there and back, and if not, why not.
+//
+//     probe::PingQuestion question{.from = *probe::endpoint(lab, "chart-desk-1"),
+//                                  .to = *probe::endpoint(lab, "tide-gauge")};
+//     probe::PingAnswer answer = probe::ping(settled, question);
+//     if (!answer.reaches)
+//         std::cout << plan::slug(answer.diagnosis->cause) << ": "
+//                   << answer.diagnosis->explanation << '\n';
+#pragma once
+
+#include "jackal/lab/finding.h"
+#include "jackal/packet/walk.h"
+#include "jackal/probe/endpoint.h"
+
+#include <chrono>
+
+namespace jackal::probe {
+
+using Microseconds = std::chrono::duration<double, std::micro>;
+
+/// What a machine adds to the round-trip time when a packet passes it.
+constexpr Microseconds time_per_machine{20};
+
+struct PingQuestion {
+    Endpoint from; ///< must have a machine
+    Endpoint to;
+    std::optional<net::Family> family;  ///< unset: IPv4 where both ends have it, else IPv6
+    std::optional<net::Address> source; ///< unset: chosen by the route, or by from.nic
+    int count = 4;
+    int ttl = 64;                ///< of the echo request; replies start at 64
+    unsigned payload_bytes = 56; ///< behind the ICMP header
+    std::uint64_t seed = 1;      ///< of jitter and loss
+};
+
+/// Why a ping gets no reply.
+struct Diagnosis {
+    plan::Cause cause = plan::Cause::no_route;
+    lab::MachineId where; ///< the machine that must change, or where the packet was lost
+    std::string explanation;
+    /// The first change that mends it; more may be needed behind it, see mend.h.
+    lab::Remedy remedy;
+    plan::Mark at;
+};
+
+/// The ICMP error that the sender sees.
+struct SeenError {
+    packet::IcmpError error = packet::IcmpError::none;
+    lab::MachineId machine; ///< which machine sends it
+    net::Address from;
+    bool heard = false; ///< it comes back to the sender
+};
+
+struct RoundTrip {
+    Microseconds min{0};
+    Microseconds mean{0};
+    Microseconds max{0};
+};
+
+struct PingAnswer {
+    PingQuestion question;
+    std::optional<net::Address> source; ///< unset if the sender has none to send from
+    std::optional<net::Address> destination;
+    int sent = 0;
+    int received = 0;
+    std::optional<packet::Journey> out;
+    std::optional<packet::Journey> back; ///< set if the request arrived
+    std::optional<Diagnosis> diagnosis;  ///< unset if and only if something was received
+    SeenError error;
+    int reply_ttl = 0; ///< as the sender sees it
+    RoundTrip round_trip;
+    bool reaches = false; ///< the ways there and back both work, whatever is lost by chance
+};
+
+/// The answer to `question` in the lab and condition of `settled`, which must outlive it.
+PingAnswer ping(const routing::Settled& settled, const PingQuestion& question);
+
+/// The error that reaches the source of a journey that ended at some machine.
+SeenError seen_error(const routing::Settled& settled, const packet::Journey& journey);
+
+/// The time a packet takes by the journey's links and machines, without jitter.
+Microseconds travel_time(const lab::Lab& lab, const packet::Journey& journey);
+
+} // namespace jackal::probe

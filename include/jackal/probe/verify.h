@@ -1,0 +1,24 @@
+// A plan's own expectations, asked one by one.
+#pragma once
+
+#include "jackal/probe/ping.h"
+
+namespace jackal::probe {
+
+struct Verdict {
+    std::size_t expectation = 0; ///< position in Lab::expectations
+    bool passed = false;
+    std::size_t pairs = 0;            ///< how many pairs of machines it covers
+    std::size_t failed = 0;           ///< how many of them did not go as expected
+    std::string explanation;          ///< of the first that failed; empty if all passed
+    std::optional<PingAnswer> answer; ///< of the first that failed, else of the first
+};
+
+/// What became of one expectation. Chance is left out: a way that works counts as a reply unless
+/// all of it is lost.
+Verdict verify(const routing::Settled& settled, std::size_t expectation);
+
+/// The verdicts of all expectations of the lab, in their order.
+std::vector<Verdict> verify(const routing::Settled& settled);
+
+} // namespace jackal::probe

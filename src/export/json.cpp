@@ -1,0 +1,250 @@
+#include "jackal/export/json.h"
+
+#include "jackal/export/words.h"
+
+#include <nlohmann/json.hpp>
+
+namespace jackal::exports {
+
+using json = nlohmann::ordered_json;
+using lab::Lab;
+using net::to_string;
+
+namespace {
+
+std::string text(const json& value) {
+    return value.dump(2);
+}
+
+json place(plan::Mark at) {
+    if (!at)
+        return nullptr;
+    return {{"line", at.line}, {"column", at.column}};
+}
+
+// Null, or the text of the value.
+template <class T>
+json maybe(const std::optional<T>& value) {
+    return value ? json(to_string(*value)) : json(nullptr);
+}
+
+json maybe_nic(const Lab& lab, lab::NicId nic) {
+    return nic ? json(lab.nics[nic].name) : json(nullptr);
+}
+
+json changes(const plan::Plan& plan, const std::vector<plan::Edit>& edits) {
+    json rows = json::array();
+    plan::Plan current = plan;
+    for (const plan::Edit& edit : edits) {
+        plan::EditText words = plan::to_text(edit, current);
+        rows.push_back({{"path", words.path},
+                        {"do", words.verb},
+                        {"value", words.value.empty() ? json(nullptr) : json(words.value)},
+                        {"at", place(words.at)}});
+        current = plan::apply(std::move(current), {edit});
+    }
+    return rows;
+}
+
+// The remedy as one text, or null.
+json remedy_text(const lab::Remedy& remedy, const plan::Plan& plan) {
+    std::string joined;
+    for (const std::string& line : lab::to_lines(remedy, plan))
+        joined += (joined.empty() ? "" : "; ") + line;
+    return joined.empty() ? json(nullptr) : json(joined);
+}
+
+json steps(const Lab& lab, const std::optional<packet::Journey>& journey) {
+    json rows = json::array();
+    for (std::size_t i = 0; journey && i < journey->steps.size(); ++i) {
+        const packet::Step& step = journey->steps[i];
+        rows.push_back({{"machine", lab.machines[step.machine].name},
+                        {"in", maybe_nic(lab, step.in)},
+                        {"out", maybe_nic(lab, step.out)},
+                        {"action", packet::to_string(step.action)},
+                        {"detail", step_detail(lab, *journey, i)}});
+    }
+    return rows;
+}
+
+double milliseconds(probe::Microseconds time) {
+    return time.count() / 1000;
+}
+
+json diagnosis(const Lab& lab, const probe::Diagnosis& d) {
+    return {{"cause", plan::slug(d.cause)},
+            {"where", lab.machines[d.where].name},
+            {"explanation", d.explanation},
+            {"at", place(d.at)}};
+}
+
+json error(const Lab& lab, const probe::SeenError& seen) {
+    if (seen.error == packet::IcmpError::none)
+        return nullptr;
+    return {{"message", packet::to_string(seen.error)},
+            {"machine", lab.machines[seen.machine].name},
+            {"heard", seen.heard},
+            {"from", seen.heard ? json(to_string(seen.from)) : json(nullptr)}};
+}
+
+json ping_value(const plan::Plan& plan, const Lab& lab, const probe::PingAnswer& answer,
+                const probe::Mending* mending) {
+    bool reply = !answer.diagnosis;
+    json value = {{"from", answer.question.from.name},
+                  {"to", answer.question.to.name},
+                  {"source", maybe(answer.source)},
+                  {"destination", maybe(answer.destination)},
+                  {"sent", answer.sent},
+                  {"received", answer.received},
+                  {"verdict", reply ? "reply" : "no-reply"},
+                  {"cause", nullptr},
+                  {"remedy", nullptr},
+                  {"ttl", reply ? json(answer.reply_ttl) : json(nullptr)},
+                  {"rtt_ms", nullptr},
+                  {"out", steps(lab, answer.out)},
+                  {"back", steps(lab, answer.back)}};
+    if (reply) {
+        value["rtt_ms"] = {{"min", milliseconds(answer.round_trip.min)},
+                           {"mean", milliseconds(answer.round_trip.mean)},
+                           {"max", milliseconds(answer.round_trip.max)}};
+        return value;
+    }
+    value.update(diagnosis(lab, *answer.diagnosis));
+    value["remedy"] = remedy_text(answer.diagnosis->remedy, plan);
+    value["error"] = error(lab, answer.error);
+    if (mending != nullptr) {
+        value["remedy"] = remedy_text({mending->edits, mending->advice}, plan);
+        value["changes"] = changes(plan, mending->edits);
+        value["mends"] = mending->mends;
+    }
+    return value;
+}
+
+} // namespace
+
+std::string check_json(const plan::Plan& plan, const Lab& lab, const reach::Check& check) {
+    json rows = json::array();
+    for (const lab::Finding& f : check.findings)
+        rows.push_back({{"finding", plan::slug(f.cause)},
+                        {"severity", lab::to_string(f.severity)},
+                        {"subject", f.subject},
+                        {"explanation", f.message},
+                        {"at", place(f.at)},
+                        {"remedy", remedy_text(f.remedy, plan)},
+                        {"changes", changes(plan, f.remedy.edits)}});
+    return text({{"lab", lab.name},
+                 {"plan", lab.source},
+                 {"pairs_of_subnets_asked", check.pairs_asked},
+                 {"findings", rows}});
+}
+
+std::string addresses_json(const Lab& lab) {
+    json rows = json::array();
+    for (const lab::PrefixUsage& row : lab::usage(lab))
+        rows.push_back({{"site", row.site ? json(lab.sites[row.site].name) : json(nullptr)},
+                        {"segment", lab.segment_name(row.segment)},
+                        {"prefix", to_string(row.prefix)},
+                        {"first", to_string(row.prefix.first_usable())},
+                        {"last", to_string(row.prefix.last_usable())},
+                        {"gateway", maybe(row.gateway)},
+                        {"used", row.used},
+                        {"free", row.free}});
+    return text({{"lab", lab.name}, {"prefixes", rows}});
+}
+
+std::string machines_json(const Lab& lab) {
+    json machines = json::array();
+    for (lab::MachineId id : lab.machines.ids()) {
+        const lab::Machine& machine = lab.machines[id];
+        json nics = json::array();
+        for (lab::NicId nic : lab.nics_of(id)) {
+            json addresses = json::array();
+            for (lab::AddressId a : lab.addresses_of(nic)) {
+                const lab::InterfaceAddress& row = lab.addresses[a];
+                addresses.push_back({{"address", to_string(row.address)},
+                                     {"length", row.length},
+                                     {"origin", to_string(row.origin)}});
+            }
+            const lab::Nic& row = lab.nics[nic];
+            nics.push_back({{"name", row.name},
+                            {"mac", to_string(row.mac)},
+                            {"segment", lab.segment_name(row.segment)},
+                            {"state", row.up ? "up" : "down"},
+                            {"mtu", row.mtu_bytes},
+                            {"addresses", addresses}});
+        }
+        machines.push_back({{"machine", machine.name},
+                            {"kind", machine.kind == plan::MachineKind::guest ? "guest" : "router"},
+                            {"forwards", machine.forwards},
+                            {"state", machine.up ? "up" : "down"},
+                            {"nics", nics}});
+    }
+    return text({{"lab", lab.name}, {"machines", machines}});
+}
+
+std::string routes_json(const routing::Settled& settled,
+                        const std::vector<lab::MachineId>& machines,
+                        std::optional<net::Address> destination) {
+    const Lab& lab = settled.lab();
+    json tables = json::array();
+    for (lab::MachineId id : machines) {
+        json rows = json::array();
+        auto add = [&](const routing::Route& route) {
+            bool has_via = route.kind == routing::RouteKind::static_route;
+            rows.push_back({{"to", to_string(route.to)},
+                            {"kind", routing::to_string(route.kind)},
+                            {"out", maybe_nic(lab, route.out)},
+                            {"via", has_via ? json(to_string(route.via)) : json(nullptr)},
+                            {"source", to_string(route.source)},
+                            {"metric", route.metric}});
+        };
+        if (destination) {
+            if (const routing::Route* route = settled.route(id, *destination))
+                add(*route);
+        } else {
+            for (const routing::Route& route : settled.routes(id))
+                add(route);
+        }
+        tables.push_back({{"machine", lab.machines[id].name}, {"routes", rows}});
+    }
+    return text({{"lab", lab.name}, {"destination", maybe(destination)}, {"tables", tables}});
+}
+
+std::string ping_json(const plan::Plan& plan, const Lab& lab, const probe::PingAnswer& answer,
+                      const probe::Mending* mending) {
+    return text(ping_value(plan, lab, answer, mending));
+}
+
+std::string trace_json(const plan::Plan& plan, const Lab& lab, const probe::TraceAnswer& answer,
+                       const probe::Mending* mending) {
+    json hops = json::array();
+    for (const probe::TraceHop& hop : answer.hops) {
+        json rtt = hop.address ? json(milliseconds(hop.round_trip)) : json(nullptr);
+        std::string_view said = packet::to_string(hop.error);
+        hops.push_back({{"ttl", hop.ttl},
+                        {"machine", lab.machines[hop.machine].name},
+                        {"address", maybe(hop.address)},
+                        {"says", !hop.address   ? json(nullptr)
+                                 : said.empty() ? json("reply")
+                                                : json(said)},
+                        {"rtt_ms", rtt}});
+    }
+    return text({{"hops", hops}, {"ping", ping_value(plan, lab, answer.ping, mending)}});
+}
+
+std::string verify_json(const Lab& lab, const std::vector<probe::Verdict>& verdicts) {
+    json rows = json::array();
+    for (const probe::Verdict& verdict : verdicts) {
+        const plan::Expectation& wanted = lab.expectations[verdict.expectation];
+        json row = {{"from", wanted.from.value}, {"to", wanted.to.value},
+                    {"gets", wanted.gets.value}, {"passed", verdict.passed},
+                    {"pairs", verdict.pairs},    {"failed", verdict.failed},
+                    {"at", place(wanted.at)}};
+        row["explanation"] =
+            verdict.explanation.empty() ? json(nullptr) : json(verdict.explanation);
+        rows.push_back(row);
+    }
+    return text({{"lab", lab.name}, {"expectations", rows}});
+}
+
+} // namespace jackal::exports

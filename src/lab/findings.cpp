@@ -1,0 +1,520 @@
+#include "jackal/lab/finding.h"
+#include "jackal/lab/place.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+#include <map>
+#include <set>
+#include <tuple>
+
+namespace jackal::lab {
+
+namespace {
+
+using net::to_string;
+using plan::Cause;
+
+class Inspector {
+  public:
+    explicit Inspector(const Lab& lab) : lab_(lab), wired_(islands(lab, JoinedBy::any_machine)) {}
+
+    std::vector<Finding> run() {
+        unplaced();
+        overlapping_subnets();
+        subnets_outside_their_space();
+        duplicate_addresses();
+        misplaced_addresses();
+        nics_without_use();
+        subnet_gateways();
+        next_hops();
+        machines_that_do_not_forward();
+        repeated_routes();
+        default_route_loops();
+        subnets_that_nothing_joins();
+        sort_findings(found_);
+        return std::move(found_);
+    }
+
+  private:
+    void find(Cause cause, Severity severity, std::string subject, std::string message,
+              Remedy remedy, plan::Mark at) {
+        found_.push_back(
+            {cause, severity, std::move(subject), std::move(message), std::move(remedy), at});
+    }
+
+    // --- address plan ----------------------------------------------------------------------
+
+    void unplaced() {
+        for (const Unplaced& entry : lab_.unplaced)
+            find(Cause::no_space_left, Severity::error, entry.what,
+                 fmt::format("{}, but {}", entry.what, entry.why),
+                 {{}, "give the site a larger or a further space, or ask for less"}, entry.at);
+    }
+
+    struct Range {
+        net::Prefix prefix;
+        SegmentId segment;
+    };
+
+    void overlapping_subnets() {
+        std::vector<Range> ranges;
+        for (SegmentId id : lab_.segments.ids())
+            for (net::Family family : net::both_families)
+                if (const auto& prefix = lab_.segments[id].prefix[family])
+                    ranges.push_back({*prefix, id});
+        std::ranges::sort(ranges, [](const Range& a, const Range& b) {
+            return std::tuple(a.prefix.first(), a.prefix.bits128(), a.segment)
+                   < std::tuple(b.prefix.first(), b.prefix.bits128(), b.segment);
+        });
+        std::vector<const Range*> around; // prefixes that hold the current one, outermost first
+        for (const Range& range : ranges) {
+            while (!around.empty() && !around.back()->prefix.contains(range.prefix))
+                around.pop_back();
+            for (const Range* other : around)
+                if (wired_[other->segment.row] == wired_[range.segment.row]) {
+                    overlap(std::min(other->segment, range.segment),
+                            std::max(other->segment, range.segment), range.prefix.family());
+                    break; // one finding for each prefix is enough
+                }
+            around.push_back(&range);
+        }
+    }
+
+    void overlap(SegmentId kept, SegmentId moved, net::Family family) {
+        const auto& kept_prefix = *lab_.segments[kept].prefix[family];
+        const auto& moved_prefix = *lab_.segments[moved].prefix[family];
+        std::string subject = lab_.segment_name(moved);
+        SubnetId subnet = lab_.segments[moved].subnet;
+        Remedy remedy;
+        plan::Mark at;
+        if (subnet) {
+            at = lab_.subnets[subnet].at;
+            if (auto to =
+                    free_prefix(lab_, lab_.subnets[subnet].site, family, moved_prefix.length()))
+                remedy.edits = renumber(lab_, subnet, *to);
+        } else {
+            at = lab_.links[lab_.segments[moved].link].at;
+        }
+        if (remedy.edits.empty())
+            remedy.advice = fmt::format("give {} a prefix that nothing else uses", subject);
+        find(Cause::subnets_overlap, Severity::error, subject,
+             fmt::format("{} ({}) overlaps {} ({})", subject, to_string(moved_prefix),
+                         lab_.segment_name(kept), to_string(kept_prefix)),
+             std::move(remedy), at);
+    }
+
+    void subnets_outside_their_space() {
+        for (const Subnet& subnet : lab_.subnets)
+            for (net::Family family : net::both_families) {
+                const auto& prefix = lab_.segments[subnet.segment].prefix[family];
+                const Site& site = lab_.sites[subnet.site];
+                auto of_family = [&](const auto& space) { return space.family() == family; };
+                auto holds_it = [&](const auto& space) { return space.contains(*prefix); };
+                if (!prefix || std::ranges::none_of(site.space, of_family)
+                    || std::ranges::any_of(site.space, holds_it))
+                    continue;
+                find(Cause::subnet_outside_space, Severity::warning, subnet.name,
+                     fmt::format("{} is not part of the space of site {}", to_string(*prefix),
+                                 site.name),
+                     {{},
+                      fmt::format("add {} to the site's space, or choose another prefix",
+                                  to_string(*prefix))},
+                     subnet.at);
+            }
+    }
+
+    Remedy another_address(const InterfaceAddress& row) const {
+        return {readdress(lab_, {row.address, row.nic}),
+                fmt::format("give {} another address", lab_.nic_name(row.nic))};
+    }
+
+    void duplicate_addresses() {
+        for (std::size_t i = 1; i < lab_.owners.size(); ++i) {
+            const Owner& first = lab_.owners[i - 1];
+            const Owner& second = lab_.owners[i];
+            if (first.address != second.address
+                || wired_[lab_.nics[first.nic].segment.row]
+                       != wired_[lab_.nics[second.nic].segment.row])
+                continue;
+            const InterfaceAddress* row = written_row(second);
+            const InterfaceAddress* other = written_row(first);
+            if (row->origin != AddressOrigin::given) // mend the one that the builder wrote
+                std::swap(row, other);
+            find(Cause::duplicate_address, Severity::error, lab_.nic_name(row->nic),
+                 fmt::format("{} has {}, which {} has too", lab_.nic_name(row->nic),
+                             to_string(row->address), lab_.nic_name(other->nic)),
+                 another_address(*row), row->at);
+        }
+    }
+
+    const InterfaceAddress* written_row(const Owner& owner) const {
+        for (AddressId id : lab_.addresses_of(owner.nic))
+            if (lab_.addresses[id].address == owner.address)
+                return &lab_.addresses[id];
+        return nullptr;
+    }
+
+    void misplaced_addresses() {
+        for (const InterfaceAddress& row : lab_.addresses) {
+            if (row.origin == AddressOrigin::link)
+                continue;
+            const Segment& segment = lab_.segments[lab_.nics[row.nic].segment];
+            const auto& prefix = segment.prefix[row.address.family()];
+            std::string nic = lab_.nic_name(row.nic);
+            std::string subnet = lab_.segment_name(lab_.nics[row.nic].segment);
+            if (!prefix)
+                find(Cause::address_outside_subnet, Severity::warning, nic,
+                     fmt::format("{} has {}, but {} has no {} prefix", nic, to_string(row.address),
+                                 subnet, to_string(row.address.family())),
+                     {{}, fmt::format("give {} a prefix of that family too", subnet)}, row.at);
+            else if (!prefix->contains(row.address))
+                find(Cause::address_outside_subnet, Severity::error, nic,
+                     fmt::format("{} has {}, which is not in {} ({})", nic, to_string(row.address),
+                                 subnet, to_string(*prefix)),
+                     another_address(row), row.at);
+            else if (row.length != prefix->length())
+                find(
+                    Cause::prefix_length_differs, Severity::error, nic,
+                    fmt::format("{} has {}/{}, but {} is {}", nic, to_string(row.address),
+                                row.length, subnet, to_string(*prefix)),
+                    {{plan::SetNicAddress{lab_.machines[lab_.nics[row.nic].machine].name,
+                                          lab_.nics[row.nic].plan_index, row.address, row.address}},
+                     ""},
+                    row.at);
+            else if (prefix->is_broadcast_address(row.address))
+                find(Cause::broadcast_address, Severity::error, nic,
+                     fmt::format("{} has {}, the broadcast address of {} ({})", nic,
+                                 to_string(row.address), subnet, to_string(*prefix)),
+                     another_address(row), row.at);
+            else if (prefix->is_network_address(row.address))
+                find(Cause::network_address, Severity::warning, nic,
+                     fmt::format("{} has {}, the address of {} ({}) itself; many systems do "
+                                 "not answer at it",
+                                 nic, to_string(row.address), subnet, to_string(*prefix)),
+                     another_address(row), row.at);
+        }
+    }
+
+    void nics_without_use() {
+        for (NicId id : lab_.nics.ids()) {
+            const Nic& nic = lab_.nics[id];
+            const Segment& segment = lab_.segments[nic.segment];
+            const std::string& machine = lab_.machines[nic.machine].name;
+            if (!nic.up)
+                find(Cause::nic_down, Severity::warning, lab_.nic_name(id),
+                     fmt::format("{} is down, so {} has no route to {}", lab_.nic_name(id), machine,
+                                 lab_.segment_name(nic.segment)),
+                     {{plan::SetNicUp{machine, nic.plan_index}}, ""}, nic.at);
+            bool has_prefix = segment.prefix.ipv4 || segment.prefix.ipv6;
+            if (nic.address_count == 0 && segment.subnet && has_prefix)
+                find(Cause::nic_unaddressed, Severity::warning, lab_.nic_name(id),
+                     fmt::format("{} has no address on {}", lab_.nic_name(id),
+                                 lab_.segment_name(nic.segment)),
+                     {{plan::SetNicAddress{machine, nic.plan_index, {}, std::nullopt}}, ""},
+                     nic.at);
+        }
+    }
+
+    // --- gateways and next hops ------------------------------------------------------------
+
+    bool claimed(net::Address address, SegmentId segment) const {
+        return std::ranges::any_of(lab_.owners_of(address), [&](const Owner& owner) {
+            return lab_.nics[owner.nic].segment == segment;
+        });
+    }
+
+    void subnet_gateways() {
+        for (const Subnet& subnet : lab_.subnets) {
+            if (!subnet.gateway_written)
+                continue;
+            const Segment& segment = lab_.segments[subnet.segment];
+            for (net::Family family : net::both_families) {
+                const auto& gateway = subnet.gateway[family];
+                const auto& prefix = segment.prefix[family];
+                if (!gateway)
+                    continue;
+                auto router = router_address(lab_, subnet.segment, family);
+                Remedy remedy{{plan::SetSubnetGateway{subnet.name, router}}, ""};
+                if (!prefix || !prefix->contains(*gateway))
+                    find(Cause::gateway_off_subnet, Severity::error, subnet.name,
+                         fmt::format("the gateway {} is not in {}{}", to_string(*gateway),
+                                     subnet.name,
+                                     prefix ? fmt::format(" ({})", to_string(*prefix)) : ""),
+                         remedy, subnet.gateway_at);
+                else if (!claimed(*gateway, subnet.segment))
+                    find(Cause::gateway_unclaimed, Severity::error, subnet.name,
+                         fmt::format("no machine on {} has its gateway address {}", subnet.name,
+                                     to_string(*gateway)),
+                         router ? remedy : join(subnet), subnet.gateway_at);
+            }
+        }
+    }
+
+    struct Reach {
+        bool on_link = false; // some prefix of the machine holds the address
+        bool own = false;     // it is the machine's own address
+        SegmentId segment;
+    };
+
+    Reach reach_of(MachineId machine, net::Address via) const {
+        Reach reach;
+        int longest = -1;
+        for (NicId nic : lab_.nics_of(machine))
+            for (AddressId id : lab_.addresses_of(nic)) {
+                const InterfaceAddress& row = lab_.addresses[id];
+                reach.own |= row.address == via;
+                if (row.prefix().contains(via) && row.length > longest) {
+                    longest = row.length;
+                    reach.on_link = true;
+                    reach.segment = lab_.nics[nic].segment;
+                }
+            }
+        return reach;
+    }
+
+    void next_hops() {
+        for (const UnresolvedRoute& route : lab_.unresolved_routes) {
+            const std::string& name = lab_.machines[route.machine].name;
+            find(Cause::next_hop_off_link, Severity::error, name,
+                 fmt::format("{} shares no segment with {}, or no address family", name, route.via),
+                 {{}, fmt::format("name a machine that is on a segment of {}", name)}, route.at);
+        }
+        for (MachineId id : lab_.machines.ids())
+            for (RouteId route : lab_.routes_of(id))
+                next_hop(id, lab_.routes[route]);
+    }
+
+    void next_hop(MachineId id, const StaticRoute& route) {
+        const Machine& machine = lab_.machines[id];
+        if (route.origin == RouteOrigin::gateway_automatic) // said once, at the subnet
+            return;
+        Reach reach = reach_of(id, route.via);
+        bool off_link = !reach.on_link || reach.own;
+        if (!off_link && claimed(route.via, reach.segment))
+            return;
+        auto better = router_towards(id, route);
+        Remedy remedy{{}, "name the address of a router on one of its segments"};
+        if (better && route.is_gateway())
+            remedy = {{plan::SetMachineGateway{machine.name, better}}, ""};
+        else if (better)
+            remedy = {{plan::SetRouteVia{machine.name, route.plan_index, *better}}, ""};
+        Cause cause = route.is_gateway()
+                          ? (off_link ? Cause::gateway_off_subnet : Cause::gateway_unclaimed)
+                          : (off_link ? Cause::next_hop_off_link : Cause::next_hop_unclaimed);
+        std::string what =
+            route.is_gateway()
+                ? fmt::format("the gateway {}", to_string(route.via))
+                : fmt::format("the next hop {} for {}", to_string(route.via), to_string(route.to));
+        std::string why = reach.own        ? fmt::format("is {}'s own address", machine.name)
+                          : !reach.on_link ? fmt::format("is on no subnet of {}", machine.name)
+                                           : fmt::format("belongs to no machine on {}",
+                                                         lab_.segment_name(reach.segment));
+        find(cause, Severity::error, machine.name, fmt::format("{} {}", what, why),
+             std::move(remedy), route.at);
+    }
+
+    // The address of a forwarding neighbour to replace a wrong next hop: one that has a NIC on
+    // the segment the route leads to, else the first.
+    std::optional<net::Address> router_towards(MachineId id, const StaticRoute& route) const {
+        std::optional<net::Address> first;
+        for (NicId own : lab_.nics_of(id))
+            for (NicId theirs : lab_.segments[lab_.nics[own].segment].nics) {
+                MachineId neighbour = lab_.nics[theirs].machine;
+                const auto* address = lab_.first_address(theirs, route.to.family());
+                if (neighbour == id || !lab_.machines[neighbour].forwards || address == nullptr)
+                    continue;
+                if (!first)
+                    first = address->address;
+                if (route.to.length() != 0 && reach_of(neighbour, route.to.first()).on_link)
+                    return address->address;
+            }
+        return first;
+    }
+
+    void machines_that_do_not_forward() {
+        std::map<MachineId, std::pair<std::size_t, MachineId>> users; // how many, and the first
+        for (MachineId id : lab_.machines.ids()) {
+            std::set<MachineId> asked;
+            for (RouteId route : lab_.routes_of(id)) {
+                SegmentId segment = reach_of(id, lab_.routes[route].via).segment;
+                for (const Owner& owner : lab_.owners_of(lab_.routes[route].via))
+                    if (segment && lab_.nics[owner.nic].segment == segment)
+                        asked.insert(lab_.nics[owner.nic].machine);
+            }
+            for (MachineId next : asked)
+                if (next != id && !lab_.machines[next].forwards)
+                    ++users.try_emplace(next, 0, id).first->second.first;
+        }
+        for (const auto& [id, use] : users) {
+            const Machine& machine = lab_.machines[id];
+            find(Cause::next_hop_does_not_forward, Severity::error, machine.name,
+                 fmt::format("{}{} sends by way of {}, which does not forward",
+                             lab_.machines[use.second].name,
+                             use.first == 1 ? "" : fmt::format(" (and {} more)", use.first - 1),
+                             machine.name),
+                 {{plan::SetForwards{machine.name, true}}, ""}, machine.at);
+        }
+    }
+
+    void repeated_routes() {
+        for (MachineId id : lab_.machines.ids()) {
+            std::set<std::pair<net::Prefix, std::uint32_t>> seen;
+            for (RouteId route : lab_.routes_of(id)) {
+                const StaticRoute& row = lab_.routes[route];
+                if (seen.emplace(row.to, row.metric).second)
+                    continue;
+                const std::string& name = lab_.machines[id].name;
+                Remedy remedy{{plan::RemoveRoute{name, row.plan_index}}, ""};
+                if (row.is_gateway())
+                    remedy = {{}, "set gateway: none, or give the route to default a metric"};
+                find(
+                    Cause::route_repeated, Severity::warning, name,
+                    fmt::format("{} has a second route to {} with metric {}; only the first exists",
+                                name, to_string(row.to), row.metric),
+                    std::move(remedy), row.at);
+            }
+        }
+    }
+
+    // --- shape of the whole ----------------------------------------------------------------
+
+    // The first default route of each machine leads to one other machine; a cycle in that is a
+    // loop. Each machine is looked at once.
+    void default_route_loops() {
+        for (net::Family family : net::both_families) {
+            std::vector<RouteId> route(lab_.machines.size());
+            std::vector<MachineId> next(lab_.machines.size());
+            for (MachineId id : lab_.machines.ids())
+                follow_default(id, family, route[id.row], next[id.row]);
+            std::vector<std::uint32_t> walk(lab_.machines.size(), 0); // 0: not yet walked
+            for (std::uint32_t start = 0; start < walk.size(); ++start) {
+                MachineId at{start};
+                while (at && walk[at.row] == 0) {
+                    walk[at.row] = start + 1;
+                    at = next[at.row];
+                }
+                if (at && walk[at.row] == start + 1)
+                    default_route_loop(at, next, route, family);
+            }
+        }
+    }
+
+    void follow_default(MachineId id, net::Family family, RouteId& route, MachineId& next) const {
+        for (RouteId r : lab_.routes_of(id)) {
+            const StaticRoute& row = lab_.routes[r];
+            if (row.to != net::Prefix::everything(family))
+                continue;
+            SegmentId segment = reach_of(id, row.via).segment;
+            for (const Owner& owner : lab_.owners_of(row.via)) {
+                MachineId there = lab_.nics[owner.nic].machine;
+                if (segment && lab_.nics[owner.nic].segment == segment
+                    && lab_.machines[there].forwards && there != id) {
+                    route = r;
+                    next = there;
+                    return;
+                }
+            }
+            return;
+        }
+    }
+
+    void default_route_loop(MachineId start, const std::vector<MachineId>& next,
+                            const std::vector<RouteId>& route, net::Family family) {
+        std::vector<std::string> names;
+        MachineId last = start;
+        MachineId at = start;
+        do {
+            names.push_back(lab_.machines[at].name);
+            last = at;
+            at = next[at.row];
+        } while (at != start);
+        const StaticRoute& row = lab_.routes[route[last.row]];
+        Remedy remedy{{plan::RemoveRoute{names.back(), row.plan_index}}, ""};
+        if (row.is_gateway())
+            remedy = {{}, fmt::format("set gateway: none at {}", names.back())};
+        names.push_back(names.front());
+        find(Cause::default_route_loop, Severity::error, lab_.machines[last].name,
+             fmt::format("{} default routes lead in a circle: {}", to_string(family),
+                         fmt::join(names, " -> ")),
+             std::move(remedy), row.at);
+    }
+
+    void subnets_that_nothing_joins() {
+        std::vector<std::uint32_t> island = islands(lab_, JoinedBy::forwarding_machines);
+        std::map<std::uint32_t, std::vector<SubnetId>> members;
+        for (SubnetId id : lab_.subnets.ids())
+            if (!lab_.segments[lab_.subnets[id].segment].nics.empty())
+                members[island[lab_.subnets[id].segment.row]].push_back(id);
+        for (auto it = members.begin(); it != members.end(); ++it) {
+            if (it == members.begin())
+                continue;
+            const Subnet& first = lab_.subnets[it->second.front()];
+            std::vector<std::string> names;
+            for (SubnetId id : it->second)
+                names.push_back(lab_.subnets[id].name);
+            if (names.size() > 5) {
+                std::string more = fmt::format("{} more", names.size() - 4);
+                names.resize(4);
+                names.push_back(more);
+            }
+            find(Cause::no_router_between, Severity::warning, first.name,
+                 fmt::format("no chain of routers joins {} to {}", fmt::join(names, ", "),
+                             lab_.subnets[members.begin()->second.front()].name),
+                 join(first), first.at);
+        }
+    }
+
+    // A NIC on the subnet for a router that is elsewhere, or a new router.
+    Remedy join(const Subnet& subnet) const {
+        for (const Machine& machine : lab_.machines)
+            if (machine.forwards && machine.kind == plan::MachineKind::router
+                && machine.nic_count != 0
+                && wired_[lab_.nics[machine.first_nic].segment.row] != wired_[subnet.segment.row])
+                return {{plan::AddNic{machine.name, subnet.name}}, ""};
+        for (const Subnet& other : lab_.subnets)
+            if (other.name != subnet.name)
+                return {{new_router(lab_, {other.name, subnet.name})}, ""};
+        return {{}, "add a router to it"};
+    }
+
+    const Lab& lab_;
+    std::vector<std::uint32_t> wired_; // island of each segment, joined by any machine
+    std::vector<Finding> found_;
+};
+
+} // namespace
+
+std::string_view to_string(Severity severity) {
+    return severity == Severity::error ? "error" : "warning";
+}
+
+std::vector<std::string> to_lines(const Remedy& remedy, const plan::Plan& plan) {
+    std::vector<std::string> lines;
+    plan::Plan current; // a change is told as the plan stands after those before it
+    for (std::size_t i = 0; i < remedy.edits.size(); ++i) {
+        const plan::Plan& before = i == 0 ? plan : current;
+        lines.push_back(plan::to_line(plan::to_text(remedy.edits[i], before)));
+        if (i + 1 < remedy.edits.size())
+            current = plan::apply(before, {remedy.edits[i]});
+    }
+    if (lines.empty() && !remedy.advice.empty())
+        lines.push_back(remedy.advice);
+    return lines;
+}
+
+void sort_findings(std::vector<Finding>& findings) {
+    auto key = [](const Finding& f) {
+        return std::tie(f.at.line, f.at.column, f.cause, f.subject, f.message);
+    };
+    std::ranges::sort(findings, [&](const auto& a, const auto& b) { return key(a) < key(b); });
+    auto repeated = std::ranges::unique(
+        findings, [&](const auto& a, const auto& b) { return key(a) == key(b); });
+    findings.erase(repeated.begin(), repeated.end());
+}
+
+std::vector<Finding> findings(const Lab& lab) {
+    return Inspector(lab).run();
+}
+
+} // namespace jackal::lab

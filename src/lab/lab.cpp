@@ -1,0 +1,76 @@
+#include "jackal/lab/lab.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+
+namespace jackal::lab {
+
+namespace {
+
+template <class Row>
+std::optional<Id<Row>> row_named(const Table<Row>& table, std::string_view name) {
+    for (Id<Row> id : table.ids())
+        if (table[id].name == name)
+            return id;
+    return std::nullopt;
+}
+
+} // namespace
+
+std::optional<MachineId> Lab::machine(std::string_view wanted) const {
+    return row_named(machines, wanted);
+}
+
+std::optional<SubnetId> Lab::subnet(std::string_view wanted) const {
+    return row_named(subnets, wanted);
+}
+
+std::optional<SiteId> Lab::site(std::string_view wanted) const {
+    return row_named(sites, wanted);
+}
+
+std::optional<NicId> Lab::nic(MachineId machine, std::string_view wanted) const {
+    for (NicId id : nics_of(machine))
+        if (nics[id].name == wanted)
+            return id;
+    return std::nullopt;
+}
+
+std::span<const Owner> Lab::owners_of(net::Address address) const {
+    auto [first, last] = std::ranges::equal_range(owners, address, {}, &Owner::address);
+    return {first, last};
+}
+
+const InterfaceAddress* Lab::first_address(NicId nic, net::Family family) const {
+    for (AddressId id : addresses_of(nic))
+        if (addresses[id].address.family() == family)
+            return &addresses[id];
+    return nullptr;
+}
+
+std::string Lab::segment_name(SegmentId id) const {
+    const Segment& segment = segments[id];
+    if (segment.subnet)
+        return subnets[segment.subnet].name;
+    const Link& link = links[segment.link];
+    return fmt::format("{} -- {}", machine_name(link.first), machine_name(link.second));
+}
+
+std::string Lab::nic_name(NicId nic) const {
+    return fmt::format("{}/{}", machine_name(nic), nics[nic].name);
+}
+
+std::optional<SegmentId> Lab::segment_holding(net::Address address) const {
+    std::optional<SegmentId> best;
+    int longest = -1;
+    for (SegmentId id : segments.ids()) {
+        const auto& prefix = segments[id].prefix[address.family()];
+        if (!prefix || !prefix->contains(address) || prefix->length() <= longest)
+            continue;
+        best = id;
+        longest = prefix->length();
+    }
+    return best;
+}
+
+} // namespace jackal::lab

@@ -1,0 +1,65 @@
+#include "jackal/net/free_space.h"
+
+#include <algorithm>
+
+namespace jackal::net {
+
+void FreeSpace::add(const Prefix& prefix) {
+    by_bits_[static_cast<std::size_t>(prefix.bits128())].insert(prefix);
+}
+
+void FreeSpace::remove(const Prefix& prefix) {
+    auto bits = static_cast<std::size_t>(prefix.bits128());
+    for (std::size_t longer = bits; longer < by_bits_.size(); ++longer) {
+        auto& blocks = by_bits_[longer];
+        auto inside = blocks.lower_bound(Prefix(prefix.first(), address_bits(prefix.family())));
+        if (inside != blocks.begin() && prefix.contains(*std::prev(inside)))
+            --inside; // a block that starts where `prefix` does sorts before its single address
+        while (inside != blocks.end() && prefix.contains(*inside))
+            inside = blocks.erase(inside);
+    }
+    for (int length = prefix.length() - 1; length >= 0; --length) {
+        Prefix around(prefix.first(), length);
+        auto& blocks = by_bits_[static_cast<std::size_t>(around.bits128())];
+        auto found = blocks.find(around);
+        if (found == blocks.end())
+            continue;
+        blocks.erase(found);
+        while (around != prefix) {
+            bool in_lower = around.lower_half().contains(prefix);
+            add(in_lower ? around.upper_half() : around.lower_half());
+            around = in_lower ? around.lower_half() : around.upper_half();
+        }
+        return;
+    }
+}
+
+std::optional<Prefix> FreeSpace::take(Family family, int length) {
+    int bits = length + 128 - address_bits(family);
+    for (; bits >= 0; --bits) {
+        auto& blocks = by_bits_[static_cast<std::size_t>(bits)];
+        if (blocks.empty())
+            continue;
+        Prefix wanted(blocks.begin()->first(), length);
+        remove(wanted);
+        return wanted;
+    }
+    return std::nullopt;
+}
+
+std::optional<Prefix> FreeSpace::largest() const {
+    for (const auto& blocks : by_bits_)
+        if (!blocks.empty())
+            return *blocks.begin();
+    return std::nullopt;
+}
+
+std::vector<Prefix> FreeSpace::blocks() const {
+    std::vector<Prefix> all;
+    for (const auto& blocks : by_bits_)
+        all.insert(all.end(), blocks.begin(), blocks.end());
+    std::sort(all.begin(), all.end());
+    return all;
+}
+
+} // namespace jackal::net

@@ -1,0 +1,47 @@
+#include "jackal/net/mac.h"
+
+#include <charconv>
+#include <fmt/format.h>
+
+namespace jackal::net {
+
+namespace {
+
+// FNV-1a, 64 bits.
+std::uint64_t hash(std::string_view text, std::uint64_t seed) {
+    for (unsigned char c : text)
+        seed = (seed ^ c) * 0x100000001b3;
+    return seed;
+}
+
+} // namespace
+
+Mac mac_from_names(std::string_view machine, std::string_view nic) {
+    std::uint64_t h = hash(nic, hash("/", hash(machine, 0xcbf29ce484222325)));
+    h ^= h >> 29;
+    return Mac{((h & 0xffff'ffff'ffff) & ~(std::uint64_t{3} << 40)) | std::uint64_t{2} << 40};
+}
+
+std::optional<Mac> parse_mac(std::string_view text) {
+    if (text.size() != 17)
+        return std::nullopt;
+    Mac mac;
+    for (std::size_t i = 0; i < 17; i += 3) {
+        unsigned byte = 0;
+        auto [end, error] = std::from_chars(text.data() + i, text.data() + i + 2, byte, 16);
+        bool joined =
+            i == 15 || ((text[i + 2] == ':' || text[i + 2] == '-') && text[i + 2] == text[2]);
+        if (error != std::errc{} || end != text.data() + i + 2 || !joined)
+            return std::nullopt;
+        mac.bits = mac.bits << 8 | byte;
+    }
+    return mac;
+}
+
+std::string to_string(Mac mac) {
+    return fmt::format("{:02x}:{:02x}:{:02x}:{:02x}:{:02x}:{:02x}", mac.bits >> 40 & 255,
+                       mac.bits >> 32 & 255, mac.bits >> 24 & 255, mac.bits >> 16 & 255,
+                       mac.bits >> 8 & 255, mac.bits & 255);
+}
+
+} // namespace jackal::net

@@ -1,0 +1,88 @@
+#include "jackal/plan/cause.h"
+
+#include <algorithm>
+#include <array>
+
+namespace jackal::plan {
+
+namespace {
+
+constexpr std::array texts = {
+    CauseText{Cause::subnets_overlap, "subnets-overlap",
+              "two subnets that can meet use some of the same addresses"},
+    CauseText{Cause::subnet_outside_space, "subnet-outside-space",
+              "a subnet's prefix is not part of its site's space"},
+    CauseText{Cause::no_space_left, "no-space-left",
+              "there is no room for a subnet in its site, or for an address in its subnet"},
+    CauseText{Cause::duplicate_address, "duplicate-address",
+              "two machines have the same address, so which one answers is luck"},
+    CauseText{Cause::address_outside_subnet, "address-outside-subnet",
+              "an address is not part of the subnet that its NIC is on"},
+    CauseText{Cause::network_address, "network-address",
+              "an address is the first of its subnet, which names the subnet itself"},
+    CauseText{Cause::broadcast_address, "broadcast-address",
+              "an address is the last of its subnet, which means all machines on it"},
+    CauseText{Cause::prefix_length_differs, "prefix-length-differs",
+              "an address has another prefix length than its subnet"},
+    CauseText{Cause::nic_down, "nic-down", "a NIC is down, so its routes do not exist"},
+    CauseText{Cause::nic_unaddressed, "nic-unaddressed", "a NIC has no address"},
+    CauseText{Cause::gateway_off_subnet, "gateway-off-subnet",
+              "a gateway is on no subnet of the machine that uses it"},
+    CauseText{Cause::gateway_unclaimed, "gateway-unclaimed",
+              "a gateway address belongs to no machine on the segment"},
+    CauseText{Cause::next_hop_off_link, "next-hop-off-link",
+              "a route's next hop is on no subnet of the machine, so the route is refused"},
+    CauseText{Cause::next_hop_unclaimed, "next-hop-unclaimed",
+              "a route's next hop belongs to no machine on the segment"},
+    CauseText{Cause::next_hop_does_not_forward, "next-hop-does-not-forward",
+              "packets are sent by way of a machine that does not forward"},
+    CauseText{Cause::route_repeated, "route-repeated",
+              "a machine has two routes to one prefix with one metric; only the first exists"},
+    CauseText{Cause::default_route_loop, "default-route-loop",
+              "default routes point at each other, so packets circle until their TTL runs out"},
+    CauseText{Cause::routing_loop, "routing-loop",
+              "routes point at each other, so packets circle until their TTL runs out"},
+    CauseText{Cause::no_router_between, "no-router-between",
+              "no chain of routers joins the two subnets"},
+    CauseText{Cause::no_route, "no-route", "a machine on the way has no route to the far end"},
+    CauseText{Cause::no_return_route, "no-return-route",
+              "the packet arrives, but a machine on the way home has no route for the reply"},
+    CauseText{Cause::machine_off, "machine-off", "a machine that is needed is off"},
+    CauseText{Cause::link_down, "link-down", "a link that is needed is down"},
+    CauseText{Cause::mtu_too_small, "mtu-too-small",
+              "the packet is larger than a segment on the way carries"},
+    CauseText{Cause::ttl_too_small, "ttl-too-small",
+              "the packet was sent with a TTL too small for the way"},
+    CauseText{Cause::packets_lost, "packets-lost", "links on the way lost the packets by chance"},
+    CauseText{Cause::address_unclaimed, "address-unclaimed",
+              "no machine in the lab has the address that was asked for"},
+    CauseText{Cause::no_common_family, "no-common-family",
+              "the two ends have no address family in common"},
+};
+
+static_assert(std::ranges::is_sorted(texts, {}, &CauseText::cause),
+              "the table follows the enumeration");
+static_assert(texts.size() == static_cast<std::size_t>(Cause::no_common_family) + 1);
+
+} // namespace
+
+std::span<const CauseText> all_causes() {
+    return texts;
+}
+
+std::string_view slug(Cause cause) {
+    return texts[static_cast<std::size_t>(cause)].slug;
+}
+
+std::string_view meaning(Cause cause) {
+    return texts[static_cast<std::size_t>(cause)].meaning;
+}
+
+std::optional<Cause> cause_from_slug(std::string_view slug) {
+    auto found = std::ranges::find(texts, slug, &CauseText::slug);
+    if (found == texts.end())
+        return std::nullopt;
+    return found->cause;
+}
+
+} // namespace jackal::plan

@@ -1,0 +1,62 @@
+// A YAML text as a flat tree of nodes with their positions, read with libyaml's event parser.
+//
+// Nothing is typed or interpreted here. Aliases point at the node they name instead of copying
+// it; a tree that would be larger than `most_nodes` when written out, or deeper than `most_depth`,
+// is refused, so that what walks it needs no guard of its own.
+#pragma once
+
+#include "jackal/plan/mark.h"
+
+#include <cstdint>
+#include <optional>
+#include <string_view>
+#include <vector>
+
+namespace jackal::plan {
+
+enum class NodeKind : std::uint8_t { scalar, sequence, mapping };
+
+class Document {
+  public:
+    using Id = std::uint32_t;
+    static constexpr Id none = ~Id{0};
+    static constexpr std::uint64_t most_nodes = 50'000'000;
+    static constexpr std::size_t most_depth = 64;
+
+    struct Node {
+        NodeKind kind = NodeKind::scalar;
+        Mark at;
+        std::uint32_t text_begin = 0; ///< scalar: its text, in the document's own store
+        std::uint32_t text_size = 0;
+        Id first_child = none; ///< sequence: items; mapping: key, value, key, value …
+        Id next_sibling = none;
+        Id alias_of = none;
+        std::uint64_t written_out = 1; ///< nodes below and including this one, aliases expanded
+    };
+
+    /// Reads the one document in `yaml`. On failure `problems` has grown and nothing comes back.
+    static std::optional<Document> read(std::string_view yaml, std::vector<Problem>& problems);
+
+    Id root() const { return root_; }
+    NodeKind kind(Id id) const { return target(id).kind; }
+    Mark at(Id id) const { return nodes_[id].at; }
+    std::string_view text(Id id) const {
+        const Node& node = target(id);
+        return std::string_view(texts_).substr(node.text_begin, node.text_size);
+    }
+    Id first_child(Id id) const { return target(id).first_child; }
+    Id next_sibling(Id id) const { return nodes_[id].next_sibling; }
+
+  private:
+    friend class DocumentReader;
+
+    const Node& target(Id id) const {
+        return nodes_[id].alias_of == none ? nodes_[id] : nodes_[nodes_[id].alias_of];
+    }
+
+    std::vector<Node> nodes_;
+    std::string texts_;
+    Id root_ = none;
+};
+
+} // namespace jackal::plan

@@ -1,0 +1,236 @@
+#include "jackal/plan/edit.h"
+
+#include "jackal/plan/validate.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+#include <stdexcept>
+
+namespace jackal::plan {
+
+namespace {
+
+template <class PlanT>
+auto& machine_of(PlanT& plan, const std::string& name) {
+    if (auto* machine = plan.machine(name))
+        return *machine;
+    throw std::out_of_range(fmt::format("the plan has no machine {}", name));
+}
+
+template <class PlanT>
+auto& subnet_of(PlanT& plan, const std::string& name) {
+    if (auto* subnet = plan.subnet(name))
+        return *subnet;
+    throw std::out_of_range(fmt::format("the plan has no subnet {}", name));
+}
+
+std::string machine_path(const Machine& machine) {
+    return fmt::format("{}.{}", machine.kind == MachineKind::guest ? "guests" : "routers",
+                       machine.name);
+}
+
+std::string nic_path(const Plan& plan, const std::string& name, std::size_t nic) {
+    return fmt::format("{}.nics[{}]", machine_path(machine_of(plan, name)), nic);
+}
+
+Mark nic_mark(const Plan& plan, const std::string& name, std::size_t nic) {
+    return machine_of(plan, name).nics.at(nic).at;
+}
+
+std::string route_path(const Plan& plan, const std::string& name, std::size_t route) {
+    return fmt::format("{}.routes[{}]", machine_path(machine_of(plan, name)), route);
+}
+
+// --- in words ------------------------------------------------------------------------------
+
+struct Words {
+    const Plan& plan;
+
+    EditText operator()(const SetSubnetPrefix& e) const {
+        return {fmt::format("subnets.{}.prefix", e.subnet), "set", net::to_string(e.to),
+                subnet_of(plan, e.subnet).at};
+    }
+    EditText operator()(const SetSubnetGateway& e) const {
+        const Subnet& subnet = subnet_of(plan, e.subnet);
+        return {fmt::format("subnets.{}.gateway", e.subnet), "set",
+                e.to ? net::to_string(*e.to) : "first",
+                subnet.gateway.at ? subnet.gateway.at : subnet.at};
+    }
+    EditText operator()(const SetNicAddress& e) const {
+        const Nic& nic = machine_of(plan, e.machine).nics.at(e.nic);
+        return {nic_path(plan, e.machine, e.nic) + ".address", "set",
+                e.to ? net::to_string(*e.to) : "auto", nic.address.at ? nic.address.at : nic.at};
+    }
+    EditText operator()(const SetNicUp& e) const {
+        return {nic_path(plan, e.machine, e.nic) + ".state", "set", "up",
+                nic_mark(plan, e.machine, e.nic)};
+    }
+    EditText operator()(const AddNic& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        return {machine_path(machine) + ".nics", "add", fmt::format("{{subnet: {}}}", e.subnet),
+                machine.at};
+    }
+    EditText operator()(const AddRouter& e) const {
+        std::vector<std::string> nics;
+        for (const std::string& subnet : e.subnets)
+            nics.push_back(fmt::format("{{subnet: {}}}", subnet));
+        return {fmt::format("routers.{}", e.name),
+                "add",
+                fmt::format("{{nics: [{}]}}", fmt::join(nics, ", ")),
+                {}};
+    }
+    EditText operator()(const SetMachineUp& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        return {machine_path(machine) + ".state", "set", "up", machine.at};
+    }
+    EditText operator()(const SetForwards& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        return {machine_path(machine) + ".forwards", "set", e.to ? "true" : "false", machine.at};
+    }
+    EditText operator()(const SetMachineGateway& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        Mark at = machine.gateway && machine.gateway->at ? machine.gateway->at : machine.at;
+        return {machine_path(machine) + ".gateway", "set", e.to ? net::to_string(*e.to) : "auto",
+                at};
+    }
+    EditText operator()(const AddRoute& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        return {machine_path(machine) + ".routes", "add",
+                fmt::format("{{to: {}, via: {}}}", to_string(e.to), to_string(e.via)), machine.at};
+    }
+    EditText operator()(const SetRouteVia& e) const {
+        return {route_path(plan, e.machine, e.route) + ".via", "set", to_string(e.via),
+                machine_of(plan, e.machine).routes.at(e.route).via.at};
+    }
+    EditText operator()(const RemoveRoute& e) const {
+        return {route_path(plan, e.machine, e.route), "remove", "",
+                machine_of(plan, e.machine).routes.at(e.route).at};
+    }
+    EditText operator()(const SetLinkUp& e) const {
+        return {fmt::format("links[{}].state", e.link), "set", "up", plan.links.at(e.link).at};
+    }
+    EditText operator()(const SetLinkMtu& e) const {
+        return {fmt::format("links[{}].mtu", e.link), "set", fmt::format("{}", e.bytes),
+                plan.links.at(e.link).at};
+    }
+    EditText operator()(const SetNicMtu& e) const {
+        return {nic_path(plan, e.machine, e.nic) + ".mtu", "set", fmt::format("{}", e.bytes),
+                nic_mark(plan, e.machine, e.nic)};
+    }
+};
+
+// --- in deed -------------------------------------------------------------------------------
+
+template <class T>
+void replace_of_family(std::vector<Placed<T>>& values, const T& value, Mark at) {
+    std::erase_if(values, [&](const Placed<T>& v) { return v.value.family() == value.family(); });
+    values.emplace_back(value, at);
+}
+
+struct Deed {
+    Plan& plan;
+
+    void operator()(const SetSubnetPrefix& e) const {
+        Subnet& subnet = subnet_of(plan, e.subnet);
+        replace_of_family(subnet.prefixes, e.to, subnet.at);
+        subnet.hosts.reset();
+        subnet.size.reset();
+    }
+    void operator()(const SetSubnetGateway& e) const {
+        SubnetGateway& gateway = subnet_of(plan, e.subnet).gateway;
+        if (!e.to) {
+            gateway = {};
+            return;
+        }
+        gateway.kind = SubnetGateway::Kind::given;
+        gateway.written = true;
+        replace_of_family(gateway.given, *e.to, gateway.at);
+    }
+    void operator()(const SetNicAddress& e) const {
+        NicAddress& address = machine_of(plan, e.machine).nics.at(e.nic).address;
+        if (!e.to) {
+            address = {.kind = NicAddress::Kind::automatic, .given = {}, .at = address.at};
+            return;
+        }
+        address.kind = NicAddress::Kind::given;
+        for (auto& given : address.given)
+            if (given.value.address == e.from)
+                given.value = {*e.to, std::nullopt};
+    }
+    void operator()(const SetNicUp& e) const {
+        machine_of(plan, e.machine).nics.at(e.nic).up = true;
+    }
+    void operator()(const AddNic& e) const {
+        machine_of(plan, e.machine).nics.push_back({.subnet = e.subnet});
+    }
+    void operator()(const AddRouter& e) const {
+        Machine router{.kind = MachineKind::router, .name = e.name};
+        for (const std::string& subnet : e.subnets)
+            router.nics.push_back({.subnet = subnet});
+        plan.machines.push_back(std::move(router));
+    }
+    void operator()(const SetMachineUp& e) const { machine_of(plan, e.machine).up = true; }
+    void operator()(const SetForwards& e) const { machine_of(plan, e.machine).forwards = e.to; }
+    void operator()(const SetMachineGateway& e) const {
+        Machine& machine = machine_of(plan, e.machine);
+        MachineGateway gateway = machine.gateway.value_or(MachineGateway{});
+        if (e.to) {
+            gateway.kind = MachineGateway::Kind::given;
+            replace_of_family(gateway.given, *e.to, gateway.at);
+        } else {
+            gateway = {.kind = MachineGateway::Kind::automatic, .given = {}, .at = gateway.at};
+        }
+        machine.gateway = gateway;
+    }
+    void operator()(const AddRoute& e) const {
+        Machine& machine = machine_of(plan, e.machine);
+        machine.routes.push_back({.to = e.to, .via = e.via});
+    }
+    void operator()(const SetRouteVia& e) const {
+        Route& route = machine_of(plan, e.machine).routes.at(e.route);
+        route.via.value = e.via;
+        route.nic.reset();
+    }
+    void operator()(const RemoveRoute& e) const {
+        auto& routes = machine_of(plan, e.machine).routes;
+        routes.at(e.route);
+        routes.erase(routes.begin() + static_cast<std::ptrdiff_t>(e.route));
+    }
+    void operator()(const SetLinkUp& e) const { plan.links.at(e.link).up = true; }
+    void operator()(const SetLinkMtu& e) const { plan.links.at(e.link).mtu_bytes = e.bytes; }
+    void operator()(const SetNicMtu& e) const {
+        machine_of(plan, e.machine).nics.at(e.nic).mtu_bytes = e.bytes;
+    }
+};
+
+} // namespace
+
+std::string to_string(const Route::Target& target) {
+    if (const auto* prefix = std::get_if<net::Prefix>(&target))
+        return net::to_string(*prefix);
+    const auto* subnet = std::get_if<std::string>(&target);
+    return subnet == nullptr ? "default" : *subnet;
+}
+
+std::string to_string(const Route::NextHop& next_hop) {
+    const auto* address = std::get_if<net::Address>(&next_hop);
+    return address == nullptr ? std::get<std::string>(next_hop) : net::to_string(*address);
+}
+
+EditText to_text(const Edit& edit, const Plan& plan) {
+    return std::visit(Words{plan}, edit);
+}
+
+std::string to_line(const EditText& text) {
+    return text.value.empty() ? fmt::format("{}: {}", text.path, text.verb)
+                              : fmt::format("{}: {} {}", text.path, text.verb, text.value);
+}
+
+Plan apply(Plan plan, const std::vector<Edit>& edits) {
+    for (const Edit& edit : edits)
+        std::visit(Deed{plan}, edit);
+    return plan;
+}
+
+} // namespace jackal::plan

@@ -1,0 +1,101 @@
+#include "jackal/probe/endpoint.h"
+
+#include "jackal/plan/validate.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+
+namespace jackal::probe {
+
+using lab::Lab;
+using lab::MachineId;
+using lab::NicId;
+
+std::optional<Endpoint> endpoint(const Lab& lab, std::string_view text) {
+    Endpoint end{.name = std::string(text), .machine = {}, .nic = {}, .address = {}};
+    if (auto address = net::parse_address(text)) {
+        end.address = address;
+        if (auto owners = lab.owners_of(*address); !owners.empty()) {
+            end.nic = owners.front().nic;
+            end.machine = lab.nics[end.nic].machine;
+        }
+        return end;
+    }
+    auto [name, nic] = plan::split_endpoint(text);
+    auto machine = lab.machine(name);
+    if (!machine)
+        return std::nullopt;
+    end.machine = *machine;
+    if (text.find('/') == text.npos)
+        return end;
+    auto found = lab.nic(*machine, nic);
+    if (!found)
+        return std::nullopt;
+    end.nic = *found;
+    return end;
+}
+
+std::string unknown_endpoint(const Lab& lab, std::string_view text) {
+    auto [name, nic] = plan::split_endpoint(text);
+    std::vector<std::string_view> known;
+    if (auto machine = lab.machine(name)) {
+        for (NicId id : lab.nics_of(*machine))
+            known.push_back(lab.nics[id].name);
+        return fmt::format("{} has no NIC \"{}\"; it has {}", name, nic,
+                           known.empty() ? "none" : fmt::format("{}", fmt::join(known, ", ")));
+    }
+    for (const lab::Machine& machine : lab.machines)
+        known.push_back(machine.name);
+    std::string_view near = plan::nearest_word(name, known);
+    return fmt::format("there is no machine \"{}\"{}", name,
+                       near.empty() ? "" : fmt::format("; did you mean {}?", near));
+}
+
+const lab::InterfaceAddress* address_at(const Lab& lab, const Endpoint& end, net::Family family) {
+    if (!end.machine)
+        return nullptr;
+    for (NicId nic : lab.nics_of(end.machine)) {
+        if (end.nic && nic != end.nic)
+            continue;
+        for (lab::AddressId id : lab.addresses_of(nic)) {
+            const lab::InterfaceAddress& row = lab.addresses[id];
+            if (row.address.family() == family && (!end.address || row.address == *end.address))
+                return &row;
+        }
+    }
+    return nullptr;
+}
+
+namespace {
+
+void add_machines_on(const Lab& lab, lab::SubnetId subnet, std::vector<Endpoint>& into) {
+    const auto& nics = lab.segments[lab.subnets[subnet].segment].nics;
+    auto is_guest = [&](NicId nic) {
+        return lab.machines[lab.nics[nic].machine].kind == plan::MachineKind::guest;
+    };
+    bool guests = std::ranges::any_of(nics, is_guest);
+    for (NicId nic : nics)
+        if (is_guest(nic) == guests)
+            into.push_back({.name = lab.machine_name(nic),
+                            .machine = lab.nics[nic].machine,
+                            .nic = nic,
+                            .address = {}});
+}
+
+} // namespace
+
+std::vector<Endpoint> endpoints(const Lab& lab, std::string_view text) {
+    std::vector<Endpoint> ends;
+    if (auto one = endpoint(lab, text)) {
+        ends.push_back(*one);
+    } else if (auto subnet = lab.subnet(text)) {
+        add_machines_on(lab, *subnet, ends);
+    } else if (auto site = lab.site(text)) {
+        for (lab::SubnetId id : lab.subnets.ids())
+            if (lab.subnets[id].site == *site)
+                add_machines_on(lab, id, ends);
+    }
+    return ends;
+}
+
+} // namespace jackal::probe

@@ -1,0 +1,650 @@
+#include "explain.h"
+
+#include "jackal/lab/place.h"
+#include "paths.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+
+namespace jackal::probe {
+
+using lab::Lab;
+using lab::MachineId;
+using lab::NicId;
+using lab::Remedy;
+using lab::RouteOrigin;
+using net::to_string;
+using packet::Ending;
+using plan::Cause;
+using routing::RouteKind;
+
+namespace {
+
+class Explainer {
+  public:
+    Explainer(const routing::Settled& settled, const Leg& leg)
+        : settled_(settled), lab_(settled.lab()), leg_(leg), journey_(*leg.journey),
+          far_(journey_.packet.destination), family_(far_.family()), here_(journey_.last_machine()),
+          route_(journey_.steps.back().route) {}
+
+    Diagnosis run() {
+        bool astray =
+            journey_.ending == Ending::no_route || journey_.ending == Ending::not_forwarding
+            || journey_.ending == Ending::no_neighbour || journey_.ending == Ending::ttl_expired;
+        if (astray)
+            if (auto d = misaddressed_target())
+                return *d;
+        switch (journey_.ending) {
+        case Ending::machine_off: return machine_off(here_);
+        case Ending::no_route: return no_route();
+        case Ending::not_forwarding: return not_forwarding();
+        case Ending::no_neighbour: return no_neighbour();
+        case Ending::ttl_expired: return ttl_expired();
+        case Ending::too_big: return too_big();
+        case Ending::to_broadcast: return to_broadcast();
+        case Ending::which_neighbour:
+        case Ending::own_source:
+        case Ending::delivered: break; // delivered, but to a machine that was not meant
+        }
+        return duplicate_address();
+    }
+
+  private:
+    using Maybe = std::optional<Diagnosis>;
+
+    // --- words -----------------------------------------------------------------------------
+
+    Diagnosis say(Cause cause, MachineId where, std::string explanation, Remedy remedy,
+                  plan::Mark at) const {
+        if (leg_.returning)
+            explanation = "on the way back, " + explanation;
+        return {cause, where, std::move(explanation), std::move(remedy), at};
+    }
+
+    const std::string& name(MachineId id) const { return lab_.machines[id].name; }
+    plan::Mark mark(MachineId id) const { return lab_.machines[id].at; }
+
+    std::string segment_of(NicId nic) const { return lab_.segment_name(lab_.nics[nic].segment); }
+
+    // The far end as a reader knows it: the address, and the subnet or link it is on.
+    std::string far_text() const {
+        if (!leg_.target)
+            return to_string(far_);
+        return fmt::format("{} ({})", to_string(far_), segment_of(leg_.target));
+    }
+
+    // --- state: off, down, unaddressed -----------------------------------------------------
+
+    // A change for what the plan says, advice for what the question cut.
+    template <class Edit>
+    Remedy restore(bool up_in_plan, const std::string& what, Edit edit) const {
+        if (up_in_plan)
+            return {{}, fmt::format("do not cut {}", what)};
+        return {{std::move(edit)}, ""};
+    }
+
+    Diagnosis machine_off(MachineId id) const {
+        return say(Cause::machine_off, id, fmt::format("{} is off", name(id)),
+                   restore(lab_.machines[id].up, name(id), plan::SetMachineUp{name(id)}), mark(id));
+    }
+
+    Diagnosis nic_down(NicId nic) const {
+        const lab::Nic& row = lab_.nics[nic];
+        return say(
+            Cause::nic_down, row.machine, fmt::format("{} is down", lab_.nic_name(nic)),
+            restore(row.up, lab_.nic_name(nic), plan::SetNicUp{name(row.machine), row.plan_index}),
+            row.at);
+    }
+
+    Diagnosis link_down(lab::LinkId id) const {
+        const lab::Link& link = lab_.links[id];
+        return say(Cause::link_down, lab_.nics[link.first].machine,
+                   fmt::format("the link {} is down", lab_.segment_name(link.segment)),
+                   restore(link.up, lab_.segment_name(link.segment), plan::SetLinkUp{id.row}),
+                   link.at);
+    }
+
+    Diagnosis nic_unaddressed(NicId nic) const {
+        const lab::Nic& row = lab_.nics[nic];
+        Remedy remedy{{plan::SetNicAddress{name(row.machine), row.plan_index, {}, std::nullopt}},
+                      ""};
+        if (lab_.segments[row.segment].link)
+            remedy = {{}, "give the link a prefix of that family"};
+        return say(Cause::nic_unaddressed, row.machine,
+                   fmt::format("{} has no {} address on {}", lab_.nic_name(nic), to_string(family_),
+                               segment_of(nic)),
+                   std::move(remedy), row.at);
+    }
+
+    // What keeps one hop from working, if anything does.
+    Maybe obstacle(const Hop& hop) const {
+        const auto& condition = settled_.condition();
+        lab::LinkId link = lab_.segments[lab_.nics[hop.out].segment].link;
+        MachineId there = lab_.nics[hop.in].machine;
+        if (!condition.nic_up(hop.out))
+            return nic_down(hop.out);
+        if (lab_.first_address(hop.out, family_) == nullptr)
+            return nic_unaddressed(hop.out);
+        if (link && !condition.link_up(link))
+            return link_down(link);
+        if (!condition.machine_on(there))
+            return machine_off(there);
+        if (!condition.nic_up(hop.in))
+            return nic_down(hop.in);
+        if (lab_.first_address(hop.in, family_) == nullptr)
+            return nic_unaddressed(hop.in);
+        bool is_end = leg_.target && there == lab_.nics[leg_.target].machine;
+        if (!is_end && !lab_.machines[there].forwards)
+            return does_not_forward(there, {{plan::SetForwards{name(there), true}}, ""});
+        return {};
+    }
+
+    // --- next hops -------------------------------------------------------------------------
+
+    std::vector<Hop> path_from(MachineId from, Through through) const {
+        if (!leg_.target)
+            return {};
+        return shortest_path(settled_, from, lab_.nics[leg_.target].machine, family_, through);
+    }
+
+    // The next hop as a plan names it: the machine, if its name leads to the same NIC.
+    plan::Route::NextHop next_hop_name(MachineId from, const Hop& hop) const {
+        MachineId there = lab_.nics[hop.in].machine;
+        for (NicId own : lab_.nics_of(from))
+            for (NicId theirs : lab_.nics_of(there))
+                if (lab_.nics[own].segment == lab_.nics[theirs].segment
+                    && lab_.first_address(theirs, family_) != nullptr) {
+                    if (theirs == hop.in)
+                        return name(there);
+                    return lab_.first_address(hop.in, family_)->address;
+                }
+        return lab_.first_address(hop.in, family_)->address;
+    }
+
+    // Points a route of `from` at the first hop of a way that works.
+    Remedy lead_rightly(MachineId from, const lab::StaticRoute& route) const {
+        auto path = path_from(from, Through::working);
+        if (path.empty())
+            return lead_to_any_router(from, route);
+        const Hop& hop = path.front();
+        if (!route.is_gateway())
+            return {{plan::SetRouteVia{name(from), route.plan_index, next_hop_name(from, hop)}},
+                    ""};
+        return {{gateway_edit(from, hop, route.origin)}, ""};
+    }
+
+    Remedy lead_to_any_router(MachineId from, const lab::StaticRoute& route) const {
+        for (NicId nic : lab_.nics_of(from)) {
+            auto router = lab::router_address(lab_, lab_.nics[nic].segment, family_);
+            if (!router || router == route.via)
+                continue;
+            if (!route.is_gateway())
+                return {{plan::SetRouteVia{name(from), route.plan_index, *router}}, ""};
+            return {{plan::SetMachineGateway{name(from), router}}, ""};
+        }
+        return {{}, "add a router to a subnet of the machine, and send by way of it"};
+    }
+
+    // The gateway entry to change: that of the subnet if the machine goes by it, else its own.
+    plan::Edit gateway_edit(MachineId from, const Hop& hop, RouteOrigin origin) const {
+        net::Address router = lab_.first_address(hop.in, family_)->address;
+        lab::SubnetId subnet = lab_.segments[lab_.nics[hop.out].segment].subnet;
+        bool is_subnets = subnet && lab_.subnets[subnet].gateway[family_] == router;
+        if (origin == RouteOrigin::gateway_automatic && subnet)
+            return plan::SetSubnetGateway{lab_.subnets[subnet].name, router};
+        if (is_subnets)
+            return plan::SetMachineGateway{name(from), std::nullopt};
+        return plan::SetMachineGateway{name(from), router};
+    }
+
+    // A route that `from` lacks: a gateway for a guest without one, else a route to the far
+    // end's segment.
+    Remedy add_route(MachineId from, const Hop& hop) const {
+        bool has_default = std::ranges::any_of(lab_.routes_of(from), [&](lab::RouteId id) {
+            return lab_.routes[id].to == net::Prefix::everything(family_);
+        });
+        if (lab_.machines[from].kind == plan::MachineKind::guest && !has_default)
+            return {{gateway_edit(from, hop, RouteOrigin::gateway_written)}, ""};
+        const lab::Segment& segment = lab_.segments[lab_.nics[leg_.target].segment];
+        plan::Route::Target to = net::Prefix(far_, net::address_bits(family_));
+        if (const auto& prefix = segment.prefix[family_]; prefix && prefix->contains(far_)) {
+            if (segment.subnet)
+                to = lab_.subnets[segment.subnet].name;
+            else
+                to = *prefix;
+        }
+        return {{plan::AddRoute{name(from), to, next_hop_name(from, hop)}}, ""};
+    }
+
+    // --- addresses -------------------------------------------------------------------------
+
+    Remedy another_address(NicId nic, net::Address address) const {
+        return {lab::readdress(lab_, {address, nic}),
+                fmt::format("give {} another address", lab_.nic_name(nic))};
+    }
+
+    plan::Mark address_mark(NicId nic, net::Address address) const {
+        for (lab::AddressId id : lab_.addresses_of(nic))
+            if (lab_.addresses[id].address == address && lab_.addresses[id].at)
+                return lab_.addresses[id].at;
+        return lab_.nics[nic].at;
+    }
+
+    // An address that does not fit the segment of its NIC, as the cause of whatever followed.
+    Maybe misaddressed(NicId nic, net::Address address) const {
+        const auto& prefix = lab_.segments[lab_.nics[nic].segment].prefix[family_];
+        if (!prefix || lab_.segments[lab_.nics[nic].segment].link)
+            return {};
+        MachineId machine = lab_.nics[nic].machine;
+        if (!prefix->contains(address))
+            return say(Cause::address_outside_subnet, machine,
+                       fmt::format("{} has {}, which is not in {} ({})", lab_.nic_name(nic),
+                                   to_string(address), segment_of(nic), to_string(*prefix)),
+                       another_address(nic, address), address_mark(nic, address));
+        for (lab::AddressId id : lab_.addresses_of(nic)) {
+            const lab::InterfaceAddress& row = lab_.addresses[id];
+            if (row.address == address && row.length != prefix->length())
+                return say(Cause::prefix_length_differs, machine,
+                           fmt::format("{} has {}/{}, but {} is {}", lab_.nic_name(nic),
+                                       to_string(address), row.length, segment_of(nic),
+                                       to_string(*prefix)),
+                           {{plan::SetNicAddress{name(machine), lab_.nics[nic].plan_index, address,
+                                                 address}},
+                            ""},
+                           row.at);
+        }
+        return {};
+    }
+
+    Maybe misaddressed_target() const {
+        if (!leg_.target)
+            return {};
+        auto found = misaddressed(leg_.target, far_);
+        return found && found->cause == Cause::address_outside_subnet ? found : Maybe{};
+    }
+
+    Maybe misaddressed_here() const {
+        for (NicId nic : lab_.nics_of(here_))
+            if (const auto* row = lab_.first_address(nic, family_))
+                if (auto found = misaddressed(nic, row->address))
+                    return found;
+        return {};
+    }
+
+    // --- one step for each ending ----------------------------------------------------------
+
+    Diagnosis no_route() const {
+        if (auto d = without_address_here())
+            return *d;
+        if (auto d = refused_route())
+            return *d;
+        if (auto d = unusable_nic_towards_far_end())
+            return *d;
+        if (!leg_.target)
+            return address_unclaimed();
+        auto path = path_from(here_, Through::working);
+        if (!path.empty())
+            return missing_route(path.front());
+        for (const Hop& hop : path_from(here_, Through::all))
+            if (auto d = obstacle(hop))
+                return *d;
+        return no_router_between();
+    }
+
+    Maybe without_address_here() const {
+        NicId down;
+        NicId bare;
+        for (NicId nic : lab_.nics_of(here_)) {
+            bool addressed = lab_.first_address(nic, family_) != nullptr;
+            bool up = settled_.condition().nic_up(nic);
+            if (addressed && up)
+                return {};
+            if (addressed && !down)
+                down = nic;
+            if (!addressed && !bare && lab_.segments[lab_.nics[nic].segment].prefix[family_])
+                bare = nic;
+        }
+        if (down)
+            return nic_down(down);
+        if (bare)
+            return nic_unaddressed(bare);
+        return {};
+    }
+
+    // A route that the plan gives this machine for the far end, but that does not exist.
+    Maybe refused_route() const {
+        const lab::StaticRoute* best = nullptr;
+        bool own = false;
+        for (const routing::RefusedRoute& refused : settled_.refused()) {
+            const lab::StaticRoute& route = lab_.routes[refused.written];
+            if (refused.machine == here_ && refused.why != routing::Refusal::repeated
+                && route.to.contains(far_)
+                && (best == nullptr || route.to.length() > best->to.length())) {
+                best = &route;
+                own = refused.why == routing::Refusal::next_hop_is_own;
+            }
+        }
+        if (best == nullptr)
+            return unresolved_route();
+        for (NicId nic : lab_.nics_of(here_))
+            for (lab::AddressId id : lab_.addresses_of(nic))
+                if (lab_.addresses[id].prefix().contains(best->via)
+                    && !settled_.condition().nic_up(nic))
+                    return nic_down(nic);
+        if (auto d = misaddressed_here())
+            return d;
+        std::string what = best->is_gateway() ? "gateway" : "next hop";
+        return say(best->is_gateway() ? Cause::gateway_off_subnet : Cause::next_hop_off_link, here_,
+                   fmt::format("{} of {}, {}, {}, so the route to {} is refused", what, name(here_),
+                               to_string(best->via),
+                               own ? "is its own address" : "is on none of its subnets",
+                               to_string(best->to)),
+                   lead_rightly(here_, *best), best->at);
+    }
+
+    Maybe unresolved_route() const {
+        for (const lab::UnresolvedRoute& route : lab_.unresolved_routes) {
+            bool covers = std::ranges::any_of(
+                route.to, [&](const net::Prefix& to) { return to.contains(far_); });
+            if (route.machine != here_ || !covers)
+                continue;
+            lab::StaticRoute stand_in{.origin = RouteOrigin::written_by_name,
+                                      .plan_index = route.plan_index};
+            return say(
+                Cause::next_hop_off_link, here_,
+                fmt::format("the next hop {} shares no segment with {}", route.via, name(here_)),
+                lead_rightly(here_, stand_in), route.at);
+        }
+        return {};
+    }
+
+    Maybe unusable_nic_towards_far_end() const {
+        if (!leg_.target)
+            return {};
+        for (NicId nic : lab_.nics_of(here_)) {
+            if (lab_.nics[nic].segment != lab_.nics[leg_.target].segment)
+                continue;
+            if (!settled_.condition().nic_up(nic))
+                return nic_down(nic);
+            if (lab_.first_address(nic, family_) == nullptr)
+                return nic_unaddressed(nic);
+        }
+        return {};
+    }
+
+    Diagnosis missing_route(const Hop& hop) const {
+        if (leg_.returning)
+            return {Cause::no_return_route, here_,
+                    fmt::format("the request arrives, but {} has no route back to {}", name(here_),
+                                far_text()),
+                    add_route(here_, hop), mark(here_)};
+        return say(Cause::no_route, here_,
+                   fmt::format("{} has no route to {}", name(here_), far_text()),
+                   add_route(here_, hop), mark(here_));
+    }
+
+    Diagnosis no_router_between() const {
+        lab::SubnetId mine = first_subnet(here_);
+        lab::SubnetId theirs = lab_.segments[lab_.nics[leg_.target].segment].subnet;
+        if (!theirs)
+            theirs = first_subnet(lab_.nics[leg_.target].machine);
+        Remedy remedy{{}, "add a router that joins them"};
+        if (mine && theirs)
+            remedy = join(mine, theirs);
+        return say(Cause::no_router_between, here_,
+                   fmt::format("no chain of routers joins {} to {}",
+                               mine ? lab_.subnets[mine].name : name(here_), far_text()),
+                   std::move(remedy), mark(here_));
+    }
+
+    lab::SubnetId first_subnet(MachineId id) const {
+        for (NicId nic : lab_.nics_of(id))
+            if (lab::SubnetId subnet = lab_.segments[lab_.nics[nic].segment].subnet)
+                return subnet;
+        return {};
+    }
+
+    // A NIC on one subnet for a router of the other, or a new router on both.
+    Remedy join(lab::SubnetId mine, lab::SubnetId theirs) const {
+        for (auto [has, lacks] : {std::pair{mine, theirs}, std::pair{theirs, mine}})
+            for (NicId nic : lab_.segments[lab_.subnets[has].segment].nics) {
+                const lab::Machine& machine = lab_.machines[lab_.nics[nic].machine];
+                if (machine.forwards && machine.kind == plan::MachineKind::router)
+                    return {{plan::AddNic{machine.name, lab_.subnets[lacks].name}}, ""};
+            }
+        return {{lab::new_router(lab_, {lab_.subnets[mine].name, lab_.subnets[theirs].name})}, ""};
+    }
+
+    Diagnosis address_unclaimed() const {
+        return say(Cause::address_unclaimed, here_,
+                   fmt::format("no machine in the lab has {}", to_string(far_)),
+                   {{}, "ask for an address that a machine has, or give it to one"}, mark(here_));
+    }
+
+    Diagnosis does_not_forward(MachineId id, Remedy remedy) const {
+        return say(Cause::next_hop_does_not_forward, id,
+                   fmt::format("{} does not forward what is not meant for it", name(id)),
+                   std::move(remedy), mark(id));
+    }
+
+    Diagnosis not_forwarding() const {
+        MachineId before = journey_.steps[journey_.steps.size() - 2].machine;
+        const routing::Route* route = journey_.steps[journey_.steps.size() - 2].route;
+        Remedy remedy{{plan::SetForwards{name(here_), true}}, ""};
+        bool is_router = lab_.machines[here_].kind == plan::MachineKind::router;
+        if (!is_router && route->written && !path_from(before, Through::working).empty())
+            remedy = lead_rightly(before, lab_.routes[route->written]);
+        return does_not_forward(here_, std::move(remedy));
+    }
+
+    Diagnosis no_neighbour() const {
+        net::Address next_hop = journey_.next_hop;
+        lab::SegmentId segment = lab_.nics[route_->out].segment;
+        auto owners = lab_.owners_of(next_hop);
+        for (const lab::Owner& owner : owners)
+            for (NicId nic : lab_.nics_of(lab_.nics[owner.nic].machine))
+                if (lab_.nics[nic].segment == segment)
+                    if (auto d = obstacle({route_->out, nic}))
+                        return *d;
+        if (route_->kind == RouteKind::static_route)
+            return unclaimed_next_hop(next_hop, segment);
+        if (owners.empty())
+            return address_unclaimed();
+        return elsewhere(owners.front().nic, segment);
+    }
+
+    Diagnosis unclaimed_next_hop(net::Address next_hop, lab::SegmentId segment) const {
+        const lab::StaticRoute& route = lab_.routes[route_->written];
+        return say(route.is_gateway() ? Cause::gateway_unclaimed : Cause::next_hop_unclaimed, here_,
+                   fmt::format("{} sends by way of {}, which no machine on {} has", name(here_),
+                               to_string(next_hop), lab_.segment_name(segment)),
+                   lead_rightly(here_, route), route.at);
+    }
+
+    // The far end was believed to be on this segment, but is on another.
+    Diagnosis elsewhere(NicId owner, lab::SegmentId segment) const {
+        if (auto d = misaddressed(route_->out, route_->source))
+            return *d;
+        lab::SegmentId kept = segment;
+        lab::SegmentId moved = lab_.nics[owner].segment;
+        if (lab_.segments[kept].subnet && (!lab_.segments[moved].subnet || moved < kept))
+            std::swap(kept, moved);
+        Remedy remedy{{}, "give one of the two a prefix that nothing else uses"};
+        plan::Mark at = mark(here_);
+        if (lab::SubnetId subnet = lab_.segments[moved].subnet) {
+            const lab::Subnet& row = lab_.subnets[subnet];
+            at = row.at;
+            const auto& prefix = lab_.segments[moved].prefix[family_];
+            if (auto to = lab::free_prefix(lab_, row.site, family_, prefix->length()))
+                remedy = {lab::renumber(lab_, subnet, *to), ""};
+        }
+        return say(Cause::subnets_overlap, here_,
+                   fmt::format("{} looks for {} on {}, as {} covers it, but it is on {}",
+                               name(here_), to_string(far_), lab_.segment_name(segment),
+                               to_string(route_->to), segment_of(owner)),
+                   std::move(remedy), at);
+    }
+
+    Diagnosis ttl_expired() const {
+        std::size_t loop = loop_start();
+        if (loop == journey_.steps.size())
+            return say(Cause::ttl_too_small, here_,
+                       fmt::format("the packet was sent with TTL {}, and {} is the last machine "
+                                   "it gets to",
+                                   journey_.packet.ttl, name(here_)),
+                       {{}, "send it with a larger TTL"}, mark(here_));
+        return in_a_loop(loop);
+    }
+
+    // The first step in whose machine the last one's packet had been before; size() if none.
+    std::size_t loop_start() const {
+        for (std::size_t i = 0; i + 1 < journey_.steps.size(); ++i)
+            for (std::size_t j = i + 1; j < journey_.steps.size(); ++j)
+                if (journey_.steps[i].machine == journey_.steps[j].machine)
+                    return i;
+        return journey_.steps.size();
+    }
+
+    Diagnosis in_a_loop(std::size_t start) const {
+        const packet::Step* culprit = nullptr; // the step nearest to the far end that turns away
+        std::size_t nearest = 0;
+        bool all_default = true;
+        std::string circle;
+        for (std::size_t i = start; i < journey_.steps.size(); ++i) {
+            const packet::Step& step = journey_.steps[i];
+            if (i > start && step.machine == journey_.steps[start].machine)
+                break;
+            circle += name(step.machine) + " -> ";
+            all_default &= step.route->to.length() == 0;
+            auto path = path_from(step.machine, Through::working);
+            if (path.empty()
+                || lab_.first_address(path.front().in, family_)->address == step.next_hop)
+                continue;
+            if (culprit == nullptr || path.size() < nearest) {
+                culprit = &step;
+                nearest = path.size();
+            }
+        }
+        circle += name(journey_.steps[start].machine);
+        if (culprit == nullptr)
+            culprit = &journey_.steps[start];
+        return say(all_default ? Cause::default_route_loop : Cause::routing_loop, culprit->machine,
+                   fmt::format("{} circle until their TTL runs out: {}",
+                               leg_.returning ? "replies" : "packets", circle),
+                   break_loop(*culprit), loop_mark(*culprit));
+    }
+
+    plan::Mark loop_mark(const packet::Step& step) const {
+        return step.route->written ? lab_.routes[step.route->written].at : mark(step.machine);
+    }
+
+    Remedy break_loop(const packet::Step& step) const {
+        auto path = path_from(step.machine, Through::working);
+        bool is_default = step.route->to.length() == 0;
+        if (!step.route->written)
+            return {{}, "take one machine out of the circle"};
+        const lab::StaticRoute& route = lab_.routes[step.route->written];
+        if (!path.empty() && is_default)
+            return add_route(step.machine, path.front());
+        if (!path.empty())
+            return lead_rightly(step.machine, route);
+        if (route.is_gateway())
+            return {{}, fmt::format("set gateway: none at {}", name(step.machine))};
+        return {{plan::RemoveRoute{name(step.machine), route.plan_index}}, ""};
+    }
+
+    Diagnosis too_big() const {
+        NicId nic = route_->out;
+        const lab::Nic& row = lab_.nics[nic];
+        unsigned bytes = journey_.packet.size_bytes;
+        Remedy remedy{{plan::SetNicMtu{name(row.machine), row.plan_index, bytes}}, ""};
+        if (lab::LinkId link = lab_.segments[row.segment].link)
+            remedy = {{plan::SetLinkMtu{link.row, bytes}}, ""};
+        if (bytes > 65535)
+            remedy = {{}, "send smaller packets"};
+        return say(Cause::mtu_too_small, here_,
+                   fmt::format("{} carries {} bytes at most, and the packet has {}",
+                               lab_.nic_name(nic), row.mtu_bytes, bytes),
+                   std::move(remedy), row.at);
+    }
+
+    Diagnosis to_broadcast() const {
+        if (!leg_.target)
+            return say(Cause::broadcast_address, here_,
+                       fmt::format("{} is the broadcast address of {}", to_string(far_),
+                                   segment_of(route_->out)),
+                       {{}, "ask for the address of one machine"}, mark(here_));
+        return say(Cause::broadcast_address, lab_.nics[leg_.target].machine,
+                   fmt::format("{} has {}, the broadcast address of {}", lab_.nic_name(leg_.target),
+                               to_string(far_), segment_of(route_->out)),
+                   another_address(leg_.target, far_), address_mark(leg_.target, far_));
+    }
+
+    // The address in question, and the one of its owners whose address can be changed: not the
+    // machine that was meant, if another one can.
+    Diagnosis duplicate_address() const {
+        net::Address address = journey_.ending == Ending::own_source        ? journey_.packet.source
+                               : journey_.ending == Ending::which_neighbour ? journey_.next_hop
+                                                                            : far_;
+        auto owners = lab_.owners_of(address);
+        NicId changed = owners.front().nic;
+        std::string names;
+        for (const lab::Owner& owner : owners) {
+            names += (names.empty() ? "" : " and ") + lab_.nic_name(owner.nic);
+            bool can_change = !lab::readdress(lab_, owner).empty();
+            bool could = !lab::readdress(lab_, {address, changed}).empty();
+            if (can_change && (!could || changed == leg_.target))
+                changed = owner.nic;
+        }
+        return say(
+            Cause::duplicate_address, lab_.nics[changed].machine,
+            fmt::format("{} both have {}, so which one answers is luck", names, to_string(address)),
+            another_address(changed, address), address_mark(changed, address));
+    }
+
+    const routing::Settled& settled_;
+    const Lab& lab_;
+    const Leg& leg_;
+    const packet::Journey& journey_;
+    net::Address far_;
+    net::Family family_;
+    MachineId here_;
+    const routing::Route* route_; // of the last step
+};
+
+} // namespace
+
+Diagnosis explain(const routing::Settled& settled, const Leg& leg) {
+    return Explainer(settled, leg).run();
+}
+
+Diagnosis explain_no_address(const Lab& lab, const Endpoint& from, const Endpoint& to) {
+    Diagnosis d;
+    for (const Endpoint* end : {&from, &to}) {
+        if (address_at(lab, *end, net::Family::ipv4) != nullptr
+            || address_at(lab, *end, net::Family::ipv6) != nullptr)
+            continue;
+        d.cause = Cause::nic_unaddressed;
+        d.where = end->machine;
+        d.at = lab.machines[end->machine].at;
+        d.explanation = fmt::format("{} has no address", end->name);
+        d.remedy.advice = fmt::format("give {} a NIC with an address", end->name);
+        for (NicId nic : lab.nics_of(end->machine)) {
+            if (end->nic && nic != end->nic)
+                continue;
+            d.at = lab.nics[nic].at;
+            d.remedy.edits = {plan::SetNicAddress{
+                lab.machines[end->machine].name, lab.nics[nic].plan_index, {}, std::nullopt}};
+            break;
+        }
+        return d;
+    }
+    d.cause = Cause::no_common_family;
+    d.where = from.machine;
+    d.at = lab.machines[from.machine].at;
+    d.explanation = fmt::format("{} and {} have no address family in common", from.name, to.name);
+    d.remedy.advice = "give both ends an address of the same family";
+    return d;
+}
+
+} // namespace jackal::probe

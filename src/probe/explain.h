@@ -1,0 +1,21 @@
+// From the end of a journey to its cause and the change that mends it.
+#pragma once
+
+#include "jackal/probe/ping.h"
+
+namespace jackal::probe {
+
+/// One leg of a ping that did not get where it should.
+struct Leg {
+    const packet::Journey* journey = nullptr;
+    lab::NicId target;      ///< the NIC with the destination address, or none if it is nobody's
+    bool returning = false; ///< the echo reply on its way home
+};
+
+/// Why the leg failed.
+Diagnosis explain(const routing::Settled& settled, const Leg& leg);
+
+/// Why two ends without a common address family cannot talk, or why one of them has no address.
+Diagnosis explain_no_address(const lab::Lab& lab, const Endpoint& from, const Endpoint& to);
+
+} // namespace jackal::probe

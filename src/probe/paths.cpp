@@ -1,0 +1,90 @@
+#include "paths.h"
+
+#include <algorithm>
+
+namespace jackal::probe {
+
+using lab::MachineId;
+using lab::NicId;
+
+namespace {
+
+class Search {
+  public:
+    Search(const routing::Settled& settled, net::Family family, Through through)
+        : settled_(settled), lab_(settled.lab()), family_(family), through_(through) {}
+
+    std::vector<Hop> run(MachineId from, MachineId to) {
+        came_by_.resize(lab_.machines.size());
+        seen_.resize(lab_.machines.size());
+        seen_segment_.resize(lab_.segments.size());
+        std::vector<MachineId> queue{from};
+        seen_[from.row] = true;
+        for (std::size_t next = 0; next < queue.size(); ++next) {
+            MachineId at = queue[next];
+            if (at == to)
+                return trace_back(from, to);
+            if (at != from && !passes(at))
+                continue;
+            for (NicId out : lab_.nics_of(at))
+                spread(out, queue);
+        }
+        return {};
+    }
+
+  private:
+    bool passes(MachineId id) const {
+        const lab::Machine& machine = lab_.machines[id];
+        return machine.forwards
+               || (through_ == Through::all && machine.kind == plan::MachineKind::router);
+    }
+
+    bool nic_works(NicId nic) const {
+        return through_ == Through::all
+               || (settled_.is_usable(nic) && lab_.first_address(nic, family_) != nullptr);
+    }
+
+    void spread(NicId out, std::vector<MachineId>& queue) {
+        lab::SegmentId id = lab_.nics[out].segment;
+        const lab::Segment& segment = lab_.segments[id];
+        bool cut = segment.link && !settled_.condition().link_up(segment.link);
+        if (!nic_works(out) || seen_segment_[id.row] || (cut && through_ == Through::working))
+            return;
+        seen_segment_[id.row] = true;
+        for (NicId in : segment.nics) {
+            MachineId there = lab_.nics[in].machine;
+            if (seen_[there.row] || !nic_works(in))
+                continue;
+            seen_[there.row] = true;
+            came_by_[there.row] = {out, in};
+            queue.push_back(there);
+        }
+    }
+
+    std::vector<Hop> trace_back(MachineId from, MachineId to) const {
+        std::vector<Hop> path;
+        while (to != from) {
+            path.push_back(came_by_[to.row]);
+            to = lab_.nics[path.back().out].machine;
+        }
+        std::ranges::reverse(path);
+        return path;
+    }
+
+    const routing::Settled& settled_;
+    const lab::Lab& lab_;
+    net::Family family_;
+    Through through_;
+    std::vector<Hop> came_by_;       // by machine
+    std::vector<bool> seen_;         // by machine
+    std::vector<bool> seen_segment_; // by segment
+};
+
+} // namespace
+
+std::vector<Hop> shortest_path(const routing::Settled& settled, MachineId from, MachineId to,
+                               net::Family family, Through through) {
+    return Search(settled, family, through).run(from, to);
+}
+
+} // namespace jackal::probe

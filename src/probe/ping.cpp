@@ -1,0 +1,237 @@
+#include "jackal/probe/ping.h"
+
+#include "explain.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+
+namespace jackal::probe {
+
+using lab::Lab;
+using packet::Journey;
+
+namespace {
+
+// SplitMix64 (Steele, Lea, Flood 2014): small, seeded by any number.
+class Random {
+  public:
+    explicit Random(std::uint64_t seed) : state_(seed) {}
+
+    // Uniform in [0, 1).
+    double next() {
+        std::uint64_t z = state_ += 0x9e3779b97f4a7c15;
+        z = (z ^ z >> 30) * 0xbf58476d1ce4e5b9;
+        z = (z ^ z >> 27) * 0x94d049bb133111eb;
+        return static_cast<double>((z ^ z >> 31) >> 11) * 0x1.0p-53;
+    }
+
+  private:
+    std::uint64_t state_;
+};
+
+constexpr unsigned icmp_header_bytes = 8;
+constexpr unsigned ipv4_header_bytes = 20;
+constexpr unsigned ipv6_header_bytes = 40;
+constexpr int reply_start_ttl = 64;
+
+unsigned packet_bytes(net::Family family, unsigned payload_bytes) {
+    return payload_bytes + icmp_header_bytes
+           + (family == net::Family::ipv4 ? ipv4_header_bytes : ipv6_header_bytes);
+}
+
+template <class Use>
+void each_link(const Lab& lab, const Journey& journey, Use use) {
+    for (const packet::Step& step : journey.steps)
+        if (step.out && step.action != packet::Action::drop)
+            if (lab::LinkId link = lab.segments[lab.nics[step.out].segment].link)
+                use(lab.links[link]);
+}
+
+class Pinger {
+  public:
+    Pinger(const routing::Settled& settled, const PingQuestion& question)
+        : settled_(settled), lab_(settled.lab()) {
+        answer_.question = question;
+    }
+
+    PingAnswer run() {
+        answer_.sent = std::max(1, answer_.question.count);
+        if (!choose_addresses())
+            return std::move(answer_);
+        if (go_out() && come_back()) {
+            answer_.reaches = true;
+            answer_.reply_ttl = answer_.back->ttl_left;
+            sample();
+        }
+        return std::move(answer_);
+    }
+
+  private:
+    const PingQuestion& question() const { return answer_.question; }
+
+    // The address to ask for and the one to ask from; false if there is no such pair.
+    bool choose_addresses() {
+        auto family = choose_family();
+        if (!family) {
+            answer_.diagnosis = explain_no_address(lab_, question().from, question().to);
+            return false;
+        }
+        if (question().to.address)
+            answer_.destination = question().to.address;
+        else
+            answer_.destination = address_at(lab_, question().to, *family)->address;
+        answer_.source = question().source;
+        if (!answer_.source && question().from.nic)
+            if (const auto* row = address_at(lab_, question().from, *family))
+                answer_.source = row->address;
+        if (!answer_.source)
+            answer_.source =
+                packet::source_address(settled_, question().from.machine, *answer_.destination);
+        if (!answer_.source)
+            if (const auto* row = address_at(lab_, question().from, *family))
+                answer_.source = row->address;
+        return true;
+    }
+
+    std::optional<net::Family> choose_family() const {
+        if (question().to.address)
+            return question().to.address->family();
+        for (net::Family family : net::both_families)
+            if ((!question().family || family == *question().family)
+                && address_at(lab_, question().from, family) != nullptr
+                && address_at(lab_, question().to, family) != nullptr)
+                return family;
+        return std::nullopt;
+    }
+
+    // The NIC that has the address, that of `wanted` if several machines do.
+    lab::NicId nic_with(net::Address address, lab::MachineId wanted) const {
+        lab::NicId found;
+        for (const lab::Owner& owner : lab_.owners_of(address))
+            if (!found || lab_.nics[owner.nic].machine == wanted)
+                found = owner.nic;
+        return found;
+    }
+
+    bool go_out() {
+        packet::Packet request{
+            .source = answer_.source.value_or(net::Address{}),
+            .destination = *answer_.destination,
+            .ttl = question().ttl,
+            .size_bytes = packet_bytes(answer_.destination->family(), question().payload_bytes)};
+        answer_.out = packet::walk(settled_, question().from.machine, request);
+        return arrived(*answer_.out, question().to.machine, false);
+    }
+
+    bool come_back() {
+        packet::Packet reply{.source = *answer_.destination,
+                             .destination = answer_.out->packet.source,
+                             .ttl = reply_start_ttl,
+                             .size_bytes = answer_.out->packet.size_bytes};
+        answer_.back = packet::walk(settled_, answer_.out->last_machine(), reply);
+        return arrived(*answer_.back, question().from.machine, true);
+    }
+
+    // True if the journey ended where it should; else the diagnosis is made.
+    bool arrived(const Journey& journey, lab::MachineId wanted, bool returning) {
+        bool right = !wanted || journey.last_machine() == wanted;
+        if (journey.ending == packet::Ending::delivered && right)
+            return true;
+        answer_.diagnosis =
+            explain(settled_, {&journey, nic_with(journey.packet.destination, wanted), returning});
+        if (!returning)
+            answer_.error = seen_error(settled_, journey);
+        return false;
+    }
+
+    void sample() {
+        Random random(question().seed);
+        Microseconds fixed = travel_time(lab_, *answer_.out) + travel_time(lab_, *answer_.back);
+        Microseconds total{0};
+        for (int i = 0; i < answer_.sent; ++i) {
+            Microseconds time = fixed;
+            bool lost = false;
+            auto cross = [&](const lab::Link& link) {
+                lost |= random.next() < link.loss;
+                time += Microseconds(link.jitter) * random.next();
+            };
+            each_link(lab_, *answer_.out, cross);
+            each_link(lab_, *answer_.back, cross);
+            if (lost)
+                continue;
+            RoundTrip& trip = answer_.round_trip;
+            trip.min = answer_.received == 0 ? time : std::min(trip.min, time);
+            trip.max = std::max(trip.max, time);
+            total += time;
+            ++answer_.received;
+        }
+        if (answer_.received != 0)
+            answer_.round_trip.mean = total / answer_.received;
+        else
+            answer_.diagnosis = all_lost();
+    }
+
+    Diagnosis all_lost() const {
+        const lab::Link* worst = nullptr;
+        auto look = [&](const lab::Link& link) {
+            if (worst == nullptr || link.loss > worst->loss)
+                worst = &link;
+        };
+        each_link(lab_, *answer_.out, look);
+        each_link(lab_, *answer_.back, look);
+        Diagnosis d;
+        d.cause = plan::Cause::packets_lost;
+        d.where = lab_.nics[worst->first].machine;
+        d.explanation =
+            fmt::format("the ways there and back work, but all {} packets were lost by "
+                        "chance; {} loses {:g}%",
+                        answer_.sent, lab_.segment_name(worst->segment), worst->loss * 100);
+        d.remedy.advice = "lower the link's loss, or send more packets";
+        d.at = worst->at;
+        return d;
+    }
+
+    const routing::Settled& settled_;
+    const Lab& lab_;
+    PingAnswer answer_;
+};
+
+} // namespace
+
+Microseconds travel_time(const Lab& lab, const Journey& journey) {
+    Microseconds time = time_per_machine * static_cast<double>(journey.steps.size() - 1);
+    each_link(lab, journey, [&](const lab::Link& link) { time += Microseconds(link.delay); });
+    return time;
+}
+
+SeenError seen_error(const routing::Settled& settled, const Journey& journey) {
+    constexpr unsigned error_bytes = 112; // the request with a new IP and ICMP header
+    SeenError seen;
+    seen.error = packet::icmp_error(journey.ending);
+    if (seen.error == packet::IcmpError::none)
+        return seen;
+    seen.machine = journey.last_machine();
+    if (journey.steps.size() == 1) { // the sender's own kernel says it
+        seen.from = journey.packet.source;
+        seen.heard = true;
+        return seen;
+    }
+    auto from = packet::source_address(settled, seen.machine, journey.packet.source);
+    if (!from)
+        return seen;
+    seen.from = *from;
+    Journey way = packet::walk(settled, seen.machine,
+                               {.source = *from,
+                                .destination = journey.packet.source,
+                                .ttl = reply_start_ttl,
+                                .size_bytes = error_bytes});
+    seen.heard = way.ending == packet::Ending::delivered
+                 && way.last_machine() == journey.steps.front().machine;
+    return seen;
+}
+
+PingAnswer ping(const routing::Settled& settled, const PingQuestion& question) {
+    return Pinger(settled, question).run();
+}
+
+} // namespace jackal::probe

@@ -1,0 +1,68 @@
+#include "jackal/probe/verify.h"
+
+#include <fmt/format.h>
+
+namespace jackal::probe {
+
+namespace {
+
+std::string outcome(const PingAnswer& answer, const lab::Lab& lab) {
+    if (!answer.diagnosis)
+        return "a reply came";
+    return fmt::format("{} at {}: {}", plan::slug(answer.diagnosis->cause),
+                       lab.machines[answer.diagnosis->where].name, answer.diagnosis->explanation);
+}
+
+// What is wrong with an answer, or nothing.
+std::string complaint(const PingAnswer& answer, const plan::Expectation& wanted,
+                      const lab::Lab& lab) {
+    const std::string& gets = wanted.gets.value;
+    bool as_wanted = gets == "reply" ? !answer.diagnosis
+                     : gets == "no-reply"
+                         ? answer.diagnosis.has_value()
+                         : answer.diagnosis && plan::slug(answer.diagnosis->cause) == gets;
+    if (!as_wanted)
+        return outcome(answer, lab);
+    if (!wanted.within || answer.diagnosis || answer.round_trip.mean <= *wanted.within)
+        return "";
+    return fmt::format("the round trip takes {:.3f} ms, more than {:g} ms",
+                       answer.round_trip.mean.count() / 1000,
+                       static_cast<double>(wanted.within->count()) / 1000);
+}
+
+} // namespace
+
+Verdict verify(const routing::Settled& settled, std::size_t expectation) {
+    const lab::Lab& lab = settled.lab();
+    const plan::Expectation& wanted = lab.expectations.at(expectation);
+    Verdict verdict{.expectation = expectation};
+    auto senders = endpoints(lab, wanted.from.value);
+    auto targets = endpoints(lab, wanted.to.value);
+    for (const Endpoint& from : senders)
+        for (const Endpoint& to : targets) {
+            if (from.machine == to.machine && senders.size() * targets.size() > 1)
+                continue;
+            ++verdict.pairs;
+            PingAnswer answer = ping(settled, {.from = from, .to = to, .family = wanted.family});
+            std::string wrong = complaint(answer, wanted, lab);
+            if (!wrong.empty() && verdict.failed++ == 0) {
+                verdict.explanation = fmt::format("{} to {}: {}", from.name, to.name, wrong);
+                verdict.answer = std::move(answer);
+            } else if (!verdict.answer) {
+                verdict.answer = std::move(answer);
+            }
+        }
+    verdict.passed = verdict.pairs != 0 && verdict.failed == 0;
+    if (verdict.pairs == 0)
+        verdict.explanation = "no pair of machines to ask";
+    return verdict;
+}
+
+std::vector<Verdict> verify(const routing::Settled& settled) {
+    std::vector<Verdict> verdicts;
+    for (std::size_t i = 0; i < settled.lab().expectations.size(); ++i)
+        verdicts.push_back(verify(settled, i));
+    return verdicts;
+}
+
+} // namespace jackal::probe

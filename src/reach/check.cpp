@@ -1,0 +1,112 @@
+#include "jackal/reach/check.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+#include <map>
+
+namespace jackal::reach {
+
+using lab::Lab;
+using lab::NicId;
+using plan::Cause;
+
+namespace {
+
+// The machine that speaks for a subnet: its first guest that is up and has an address, else its
+// first other machine.
+std::optional<NicId> speaker(const routing::Settled& settled, const lab::Subnet& subnet) {
+    const Lab& lab = settled.lab();
+    std::optional<NicId> other;
+    for (NicId nic : lab.segments[subnet.segment].nics) {
+        if (!settled.is_usable(nic) || lab.nics[nic].address_count == 0)
+            continue;
+        if (lab.machines[lab.nics[nic].machine].kind == plan::MachineKind::guest)
+            return nic;
+        if (!other)
+            other = nic;
+    }
+    return other;
+}
+
+// Replies lost at one place for one cause; how often, and the first case.
+struct OneWay {
+    std::size_t pairs = 0;
+    probe::PingAnswer first;
+    std::string between;
+};
+
+class Checker {
+  public:
+    explicit Checker(const routing::Settled& settled) : settled_(settled), lab_(settled.lab()) {}
+
+    Check run() {
+        check_.findings = lab::findings(lab_);
+        for (const lab::Subnet& subnet : lab_.subnets)
+            if (auto nic = speaker(settled_, subnet))
+                speakers_.push_back(*nic);
+        check_.subnets = speakers_.size();
+        for (NicId from : speakers_)
+            for (NicId to : speakers_)
+                if (from != to && check_.pairs_asked < most_pairs)
+                    ask(from, to);
+        for (const auto& [key, one_way] : lost_replies_)
+            report(one_way);
+        lab::sort_findings(check_.findings);
+        return std::move(check_);
+    }
+
+  private:
+    probe::Endpoint end(NicId nic) const {
+        return {.name = lab_.machine_name(nic),
+                .machine = lab_.nics[nic].machine,
+                .nic = nic,
+                .address = {}};
+    }
+
+    void ask(NicId from, NicId to) {
+        ++check_.pairs_asked;
+        probe::PingAnswer answer =
+            probe::ping(settled_, {.from = end(from), .to = end(to), .count = 1});
+        if (!answer.back || !answer.diagnosis)
+            return;
+        Cause cause = answer.diagnosis->cause;
+        if (cause != Cause::no_return_route && cause != Cause::routing_loop)
+            return; // the others are findings of the lab already
+        OneWay& entry = lost_replies_[{cause, answer.diagnosis->where}];
+        if (entry.pairs++ == 0) {
+            entry.first = std::move(answer);
+            entry.between = fmt::format("{} and {}", lab_.segment_name(lab_.nics[from].segment),
+                                        lab_.segment_name(lab_.nics[to].segment));
+        }
+    }
+
+    void report(const OneWay& one_way) {
+        const probe::Diagnosis& d = *one_way.first.diagnosis;
+        std::string more;
+        if (one_way.pairs > 1)
+            more = fmt::format(" (and for {} more pairs of subnets)", one_way.pairs - 1);
+        check_.findings.push_back(
+            {d.cause, lab::Severity::error, lab_.machines[d.where].name,
+             fmt::format("between {}{}: {}", one_way.between, more, d.explanation), d.remedy,
+             d.at});
+    }
+
+    const routing::Settled& settled_;
+    const Lab& lab_;
+    Check check_;
+    std::vector<NicId> speakers_;
+    std::map<std::pair<Cause, lab::MachineId>, OneWay> lost_replies_;
+};
+
+} // namespace
+
+bool Check::has_errors() const {
+    return std::ranges::any_of(
+        findings, [](const lab::Finding& f) { return f.severity == lab::Severity::error; });
+}
+
+Check check(const routing::Settled& settled) {
+    return Checker(settled).run();
+}
+
+} // namespace jackal::reach
