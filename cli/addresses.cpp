@@ -29,7 +29,7 @@ std::string addresses_text(const Style& style, const lab::Lab& lab) {
             std::string name = lab.segment_name(row.segment);
             table.add({name == last ? "" : name, net::to_string(row.prefix),
                        net::to_string(row.prefix.first_usable()),
-                       "to " + net::to_string(row.prefix.last_usable()),
+                       fmt::format("to {}", net::to_string(row.prefix.last_usable())),
                        row.gateway ? net::to_string(*row.gateway) : "none",
                        fmt::format("{}", row.used), free_text(row)});
             last = name;

@@ -32,9 +32,13 @@ std::string ends_text(const Style& style, const probe::PingAnswer& answer) {
                        with_address(answer.question.to.name, answer.destination));
 }
 
-std::string error_text(const lab::Lab& lab, const probe::SeenError& error) {
+std::string error_text(const lab::Lab& lab, const probe::PingAnswer& answer) {
+    const probe::SeenError& error = answer.error;
     if (error.error == packet::IcmpError::none)
         return "the sender hears nothing";
+    if (error.machine == answer.question.from.machine)
+        return fmt::format("{} itself says {}", lab.machines[error.machine].name,
+                           packet::to_string(error.error));
     std::string said =
         fmt::format("{} from {}", packet::to_string(error.error), lab.machines[error.machine].name);
     if (!error.heard)
@@ -81,7 +85,7 @@ std::string verdict_text(const Style& style, const Opened& opened, const probe::
                     style.strong(plan::slug(d.cause)), opened.lab.machines[d.where].name,
                     style.faint(plan::to_string(d.at, opened.lab.source)), d.explanation);
     if (answer.out)
-        out += fmt::format("    {}\n", error_text(opened.lab, answer.error));
+        out += fmt::format("    {}\n", error_text(opened.lab, answer));
     lab::Remedy remedy = d.remedy;
     if (mending != nullptr)
         remedy = {mending->edits, mending->advice};

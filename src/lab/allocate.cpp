@@ -19,6 +19,7 @@ struct Wish {
     net::Family family;
     int length;
     SiteId site;
+    SubnetId subnet; // none for a link
     std::optional<net::Prefix>* into;
     std::string what;
     plan::Mark at;
@@ -102,60 +103,96 @@ std::string shortage(const net::FreeSpace& pool, const Site& site) {
     return fmt::format("the largest free block of {} is {}", where, net::to_string(*largest));
 }
 
+int wanted_length(const plan::Subnet& subnet, net::Family family) {
+    if (family == net::Family::ipv6)
+        return default_ipv6_length;
+    if (subnet.size)
+        return static_cast<int>(subnet.size->value);
+    return subnet.hosts ? length_for_hosts(subnet) : default_ipv4_length;
+}
+
+class Planner {
+  public:
+    Planner(const plan::Plan& plan, const Table<Site>& sites)
+        : plan_(plan), sites_(sites), pools_(plan, sites) {
+        result_.subnets.resize(plan.subnets.size());
+        result_.links.resize(plan.links.size());
+    }
+
+    Allocation run(const std::vector<SiteId>& site_of_subnet,
+                   const std::vector<SiteId>& site_of_link) {
+        for (std::uint32_t i = 0; i < plan_.subnets.size(); ++i)
+            wish_for_subnet(SubnetId{i}, site_of_subnet[i]);
+        for (std::size_t i = 0; i < plan_.links.size(); ++i)
+            wish_for_link(i, site_of_link[i]);
+        std::ranges::stable_sort(wishes_, {}, &Wish::length);
+        for (const Wish& wish : wishes_)
+            grant(wish);
+        return std::move(result_);
+    }
+
+  private:
+    void wish_for_subnet(SubnetId id, SiteId site) {
+        const plan::Subnet& subnet = plan_.subnets[id.row];
+        auto& into = result_.subnets[id.row];
+        for (const auto& prefix : subnet.prefixes)
+            into[prefix.value.family()] = prefix.value;
+        if (!subnet.prefixes.empty())
+            return;
+        for (net::Family family : net::both_families) {
+            if (!pools_.serves(site, family))
+                continue;
+            int length = wanted_length(subnet, family);
+            std::string size = family == net::Family::ipv4 ? wish_text(subnet, length)
+                                                           : fmt::format("a /{}", length);
+            wishes_.push_back({family, length, site, id, &into[family],
+                               fmt::format("subnet {} wants {}", subnet.name, size), subnet.at});
+        }
+    }
+
+    void wish_for_link(std::size_t i, SiteId site) {
+        const plan::Link& link = plan_.links[i];
+        auto& into = result_.links[i];
+        for (const auto& prefix : link.prefixes)
+            into[prefix.value.family()] = prefix.value;
+        if (!link.prefixes.empty())
+            return;
+        for (net::Family family : net::both_families) {
+            if (!pools_.serves(site, family))
+                continue;
+            int length = net::address_bits(family) - 1; // RFC 3021, RFC 6164
+            wishes_.push_back({family,
+                               length,
+                               site,
+                               {},
+                               &into[family],
+                               fmt::format("the link {} -- {} wants a /{}", link.first.value,
+                                           link.second.value, length),
+                               link.at});
+        }
+    }
+
+    void grant(const Wish& wish) {
+        net::FreeSpace& pool = pools_.pool(wish.site, wish.family);
+        *wish.into = pool.take(wish.family, wish.length);
+        if (!*wish.into)
+            result_.unplaced.push_back({wish.what, shortage(pool, sites_[wish.site]), wish.family,
+                                        wish.site, wish.subnet, wish.length, wish.at});
+    }
+
+    const plan::Plan& plan_;
+    const Table<Site>& sites_;
+    Pools pools_;
+    Allocation result_;
+    std::vector<Wish> wishes_;
+};
+
 } // namespace
 
 Allocation allocate(const plan::Plan& plan, const Table<Site>& sites,
                     const std::vector<SiteId>& site_of_subnet,
                     const std::vector<SiteId>& site_of_link) {
-    Allocation result;
-    result.subnets.resize(plan.subnets.size());
-    result.links.resize(plan.links.size());
-    Pools pools(plan, sites);
-
-    std::vector<Wish> wishes;
-    for (std::size_t i = 0; i < plan.subnets.size(); ++i) {
-        const plan::Subnet& subnet = plan.subnets[i];
-        for (const auto& prefix : subnet.prefixes)
-            result.subnets[i][prefix.value.family()] = prefix.value;
-        for (net::Family family : net::both_families) {
-            if (!subnet.prefixes.empty() || !pools.serves(site_of_subnet[i], family))
-                continue;
-            int length = family == net::Family::ipv6 ? default_ipv6_length
-                         : subnet.size               ? static_cast<int>(subnet.size->value)
-                         : subnet.hosts              ? length_for_hosts(subnet)
-                                                     : default_ipv4_length;
-            wishes.push_back(
-                {family, length, site_of_subnet[i], &result.subnets[i][family],
-                 fmt::format("subnet {} wants {}", subnet.name,
-                             family == net::Family::ipv4 ? wish_text(subnet, length)
-                                                         : fmt::format("a /{}", length)),
-                 subnet.at});
-        }
-    }
-    for (std::size_t i = 0; i < plan.links.size(); ++i) {
-        const plan::Link& link = plan.links[i];
-        for (const auto& prefix : link.prefixes)
-            result.links[i][prefix.value.family()] = prefix.value;
-        for (net::Family family : net::both_families) {
-            if (!link.prefixes.empty() || !pools.serves(site_of_link[i], family))
-                continue;
-            int length = net::address_bits(family) - 1; // RFC 3021, RFC 6164
-            wishes.push_back({family, length, site_of_link[i], &result.links[i][family],
-                              fmt::format("the link {} -- {} wants a /{}", link.first.value,
-                                          link.second.value, length),
-                              link.at});
-        }
-    }
-
-    std::ranges::stable_sort(wishes, {}, &Wish::length);
-    for (const Wish& wish : wishes) {
-        net::FreeSpace& pool = pools.pool(wish.site, wish.family);
-        *wish.into = pool.take(wish.family, wish.length);
-        if (!*wish.into)
-            result.unplaced.push_back(
-                {wish.what, shortage(pool, sites[wish.site]), wish.family, wish.at});
-    }
-    return result;
+    return Planner(plan, sites).run(site_of_subnet, site_of_link);
 }
 
 } // namespace jackal::lab

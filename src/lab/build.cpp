@@ -285,7 +285,11 @@ class Builder {
                 lab_.unplaced.push_back({fmt::format("{} wants an address", lab_.nic_name(id)),
                                          fmt::format("all {} usable addresses of {} are taken",
                                                      prefix->usable(), net::to_string(*prefix)),
-                                         family, nic.at});
+                                         family,
+                                         {},
+                                         {},
+                                         0,
+                                         nic.at});
             }
         }
     }

@@ -49,7 +49,9 @@ class Inspector {
         for (const Unplaced& entry : lab_.unplaced)
             find(Cause::no_space_left, Severity::error, entry.what,
                  fmt::format("{}, but {}", entry.what, entry.why),
-                 {{}, "give the site a larger or a further space, or ask for less"}, entry.at);
+                 {make_room(lab_, entry),
+                  "give the site a larger or a further space, or ask for less"},
+                 entry.at);
     }
 
     struct Range {

@@ -8,6 +8,12 @@
 
 namespace jackal::lab {
 
+namespace {
+
+const net::Prefix private_space(net::Address::ipv4(10U << 24), 8); // RFC 1918
+
+} // namespace
+
 std::optional<net::Prefix> free_prefix(const Lab& lab, SiteId site, net::Family family,
                                        int length) {
     net::FreeSpace free;
@@ -20,11 +26,30 @@ std::optional<net::Prefix> free_prefix(const Lab& lab, SiteId site, net::Family 
         free.add(prefix);
     }
     if (!own_space && family == net::Family::ipv4)
-        free.add(net::Prefix(net::Address::ipv4(10U << 24), 8));
+        free.add(private_space);
     for (const Segment& segment : lab.segments)
         if (const auto& prefix = segment.prefix[family])
             free.remove(*prefix);
     return free.take(family, length);
+}
+
+std::vector<plan::Edit> make_room(const Lab& lab, const Unplaced& unplaced) {
+    if (!unplaced.site || unplaced.family != private_space.family()
+        || lab.sites[unplaced.site].name.empty())
+        return {};
+    net::FreeSpace free;
+    free.add(private_space);
+    for (const Site& site : lab.sites)
+        for (const net::Prefix& prefix : site.space)
+            if (prefix.overlaps(private_space))
+                free.remove(prefix);
+    for (const Segment& segment : lab.segments)
+        if (segment.prefix.ipv4 && segment.prefix.ipv4->overlaps(private_space))
+            free.remove(*segment.prefix.ipv4);
+    auto space = free.take(unplaced.family, unplaced.length);
+    if (!space)
+        return {};
+    return {plan::AddSiteSpace{lab.sites[unplaced.site].name, *space}};
 }
 
 std::optional<net::Address> free_address(const Lab& lab, SegmentId segment, net::Family family) {

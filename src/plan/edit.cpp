@@ -25,6 +25,14 @@ auto& subnet_of(PlanT& plan, const std::string& name) {
     throw std::out_of_range(fmt::format("the plan has no subnet {}", name));
 }
 
+template <class PlanT>
+auto& site_of(PlanT& plan, const std::string& name) {
+    for (auto& site : plan.sites)
+        if (site.name == name)
+            return site;
+    throw std::out_of_range(fmt::format("the plan has no site {}", name));
+}
+
 std::string machine_path(const Machine& machine) {
     return fmt::format("{}.{}", machine.kind == MachineKind::guest ? "guests" : "routers",
                        machine.name);
@@ -47,6 +55,10 @@ std::string route_path(const Plan& plan, const std::string& name, std::size_t ro
 struct Words {
     const Plan& plan;
 
+    EditText operator()(const AddSiteSpace& e) const {
+        return {fmt::format("sites.{}.space", e.site), "add", net::to_string(e.space),
+                site_of(plan, e.site).at};
+    }
     EditText operator()(const SetSubnetPrefix& e) const {
         return {fmt::format("subnets.{}.prefix", e.subnet), "set", net::to_string(e.to),
                 subnet_of(plan, e.subnet).at};
@@ -131,6 +143,9 @@ void replace_of_family(std::vector<Placed<T>>& values, const T& value, Mark at) 
 struct Deed {
     Plan& plan;
 
+    void operator()(const AddSiteSpace& e) const {
+        site_of(plan, e.site).space.emplace_back(e.space);
+    }
     void operator()(const SetSubnetPrefix& e) const {
         Subnet& subnet = subnet_of(plan, e.subnet);
         replace_of_family(subnet.prefixes, e.to, subnet.at);

@@ -143,7 +143,10 @@ class Reader {
         auto found = std::ranges::find(words, *said);
         if (found != words.end())
             return static_cast<std::size_t>(found - words.begin());
-        problem(node, unknown(what, *said, words));
+        std::string_view near = nearest_word(*said, words);
+        problem(node, fmt::format("{} is no {}; {}", shown(*said), what,
+                                  near.empty() ? fmt::format("write {}", fmt::join(words, " or "))
+                                               : fmt::format("did you mean {}?", near)));
         return std::nullopt;
     }
 

@@ -335,10 +335,12 @@ class Explainer {
             return d;
         std::string what = best->is_gateway() ? "gateway" : "next hop";
         return say(best->is_gateway() ? Cause::gateway_off_subnet : Cause::next_hop_off_link, here_,
-                   fmt::format("{} of {}, {}, {}, so the route to {} is refused", what, name(here_),
+                   fmt::format("{} of {}, {}, {}, so the {} is refused", what, name(here_),
                                to_string(best->via),
                                own ? "is its own address" : "is on none of its subnets",
-                               to_string(best->to)),
+                               best->to.length() == 0
+                                   ? "default route"
+                                   : fmt::format("route to {}", to_string(best->to))),
                    lead_rightly(here_, *best), best->at);
     }
 
@@ -618,33 +620,54 @@ Diagnosis explain(const routing::Settled& settled, const Leg& leg) {
     return Explainer(settled, leg).run();
 }
 
-Diagnosis explain_no_address(const Lab& lab, const Endpoint& from, const Endpoint& to) {
-    Diagnosis d;
-    for (const Endpoint* end : {&from, &to}) {
-        if (address_at(lab, *end, net::Family::ipv4) != nullptr
-            || address_at(lab, *end, net::Family::ipv6) != nullptr)
-            continue;
-        d.cause = Cause::nic_unaddressed;
-        d.where = end->machine;
-        d.at = lab.machines[end->machine].at;
-        d.explanation = fmt::format("{} has no address", end->name);
-        d.remedy.advice = fmt::format("give {} a NIC with an address", end->name);
-        for (NicId nic : lab.nics_of(end->machine)) {
-            if (end->nic && nic != end->nic)
-                continue;
-            d.at = lab.nics[nic].at;
-            d.remedy.edits = {plan::SetNicAddress{
-                lab.machines[end->machine].name, lab.nics[nic].plan_index, {}, std::nullopt}};
-            break;
-        }
+namespace {
+
+// The subnet of one of the end's NICs that found no room, if that is why it has no address.
+const lab::Unplaced* homeless_subnet(const Lab& lab, const Endpoint& end) {
+    for (NicId nic : lab.nics_of(end.machine))
+        for (const lab::Unplaced& unplaced : lab.unplaced)
+            if (unplaced.subnet && unplaced.subnet == lab.segments[lab.nics[nic].segment].subnet)
+                return &unplaced;
+    return nullptr;
+}
+
+Diagnosis explain_bare_end(const Lab& lab, const Endpoint& end) {
+    const std::string& name = lab.machines[end.machine].name;
+    Diagnosis d{.cause = Cause::nic_unaddressed,
+                .where = end.machine,
+                .explanation = fmt::format("{} has no address", end.name),
+                .remedy = {{}, fmt::format("give {} a NIC with an address", end.name)},
+                .at = lab.machines[end.machine].at};
+    if (const lab::Unplaced* unplaced = homeless_subnet(lab, end)) {
+        d.cause = Cause::no_space_left;
+        d.explanation += fmt::format(": {}, but {}", unplaced->what, unplaced->why);
+        d.remedy.edits = lab::make_room(lab, *unplaced);
+        d.at = unplaced->at;
         return d;
     }
-    d.cause = Cause::no_common_family;
-    d.where = from.machine;
-    d.at = lab.machines[from.machine].at;
-    d.explanation = fmt::format("{} and {} have no address family in common", from.name, to.name);
-    d.remedy.advice = "give both ends an address of the same family";
+    for (NicId nic : lab.nics_of(end.machine)) {
+        if (end.nic && nic != end.nic)
+            continue;
+        d.at = lab.nics[nic].at;
+        d.remedy.edits = {plan::SetNicAddress{name, lab.nics[nic].plan_index, {}, std::nullopt}};
+        break;
+    }
     return d;
+}
+
+} // namespace
+
+Diagnosis explain_no_address(const Lab& lab, const Endpoint& from, const Endpoint& to) {
+    for (const Endpoint* end : {&from, &to})
+        if (address_at(lab, *end, net::Family::ipv4) == nullptr
+            && address_at(lab, *end, net::Family::ipv6) == nullptr)
+            return explain_bare_end(lab, *end);
+    return {.cause = Cause::no_common_family,
+            .where = from.machine,
+            .explanation =
+                fmt::format("{} and {} have no address family in common", from.name, to.name),
+            .remedy = {{}, "give both ends an address of the same family"},
+            .at = lab.machines[from.machine].at};
 }
 
 } // namespace jackal::probe

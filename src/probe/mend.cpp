@@ -2,6 +2,8 @@
 
 #include "jackal/lab/build.h"
 
+#include <set>
+
 namespace jackal::probe {
 
 std::optional<PingQuestion> question(const lab::Lab& lab, std::string_view from,
@@ -24,6 +26,7 @@ Mending mend(const plan::Plan& plan, std::string_view from, std::string_view to,
              const PingOptions& options) {
     Mending mending;
     plan::Plan current = plan;
+    std::set<std::string> made;
     for (int round = 0; round < most_mending_rounds; ++round) {
         lab::Lab lab = lab::build(current);
         routing::Settled settled = routing::settle(lab);
@@ -34,14 +37,16 @@ Mending mend(const plan::Plan& plan, std::string_view from, std::string_view to,
         mending.mends = !answer.diagnosis;
         if (mending.mends)
             return mending;
-        mending.advice = answer.diagnosis->remedy.advice;
-        if (answer.diagnosis->remedy.edits.empty())
-            return mending;
+        const lab::Remedy& remedy = answer.diagnosis->remedy;
+        std::string change;
+        for (const std::string& line : lab::to_lines(remedy, current))
+            change += line + '\n';
+        mending.advice = remedy.advice;
+        if (remedy.edits.empty() || !made.insert(change).second)
+            return mending; // nothing is known to do, or it did not help the first time
         mending.advice.clear();
-        for (const plan::Edit& edit : answer.diagnosis->remedy.edits) {
-            mending.edits.push_back(edit);
-            current = plan::apply(std::move(current), {edit});
-        }
+        mending.edits.insert(mending.edits.end(), remedy.edits.begin(), remedy.edits.end());
+        current = plan::apply(std::move(current), remedy.edits);
     }
     return mending;
 }

@@ -148,9 +148,12 @@ struct UnresolvedRoute {
 
 /// A subnet, link or NIC for which no room was left.
 struct Unplaced {
-    std::string what; ///< "subnet quay", "eth0 of tide-gauge"
+    std::string what; ///< "subnet quay wants a /24", "tide-gauge/eth0 wants an address"
     std::string why;
     net::Family family = net::Family::ipv4;
+    SiteId site;     ///< where a prefix was looked for; none if an address was
+    SubnetId subnet; ///< none for a link
+    int length = 0;  ///< of the prefix that was looked for
     plan::Mark at;
 };
 

@@ -10,6 +10,11 @@ namespace jackal::lab {
 /// none of the family) that no segment uses, or nothing.
 std::optional<net::Prefix> free_prefix(const Lab& lab, SiteId site, net::Family family, int length);
 
+/// The change that makes room for something that found none: further private space (RFC 1918)
+/// for the site, overlapping nothing in the lab. Nothing for IPv6, whose private prefixes are
+/// drawn at random (RFC 4193), and for addresses inside a subnet.
+std::vector<plan::Edit> make_room(const Lab& lab, const Unplaced& unplaced);
+
 /// The lowest usable address of a segment that nobody has and that is not its gateway.
 std::optional<net::Address> free_address(const Lab& lab, SegmentId segment, net::Family family);
 

@@ -13,6 +13,12 @@
 
 namespace jackal::plan {
 
+/// Adds a prefix to the space of a site.
+struct AddSiteSpace {
+    std::string site;
+    net::Prefix space;
+};
+
 /// Puts `to` in the place of the subnet's prefix of the same family, and drops hosts and size.
 struct SetSubnetPrefix {
     std::string subnet;
@@ -101,8 +107,8 @@ struct SetNicMtu {
     unsigned bytes = 0;
 };
 
-using Edit = std::variant<SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicUp, AddNic,
-                          AddRouter, SetMachineUp, SetForwards, SetMachineGateway, AddRoute,
+using Edit = std::variant<AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicUp,
+                          AddNic, AddRouter, SetMachineUp, SetForwards, SetMachineGateway, AddRoute,
                           SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu, SetNicMtu>;
 
 /// An edit in the words of the plan file.

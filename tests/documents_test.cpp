@@ -1,0 +1,121 @@
+// The documents and the example are held against the program.
+#include "jackal/jackal.h"
+#include "program.h"
+
+#include <algorithm>
+#include <doctest/doctest.h>
+#include <fstream>
+#include <regex>
+#include <sstream>
+
+using namespace jackal;
+
+namespace {
+
+std::string file(const std::string& name) {
+    std::ifstream stream(SOURCE_DIR "/" + name);
+    std::ostringstream text;
+    text << stream.rdbuf();
+    REQUIRE_MESSAGE(!text.str().empty(), name << " is missing or empty");
+    return text.str();
+}
+
+// The fenced blocks of a language in a Markdown text.
+std::vector<std::string> blocks(const std::string& text, const std::string& language) {
+    std::vector<std::string> found;
+    std::string fence = "```" + language + "\n";
+    for (std::size_t at = text.find(fence); at != text.npos; at = text.find(fence, at)) {
+        at += fence.size();
+        std::size_t end = text.find("```", at);
+        found.push_back(text.substr(at, end - at));
+        at = end;
+    }
+    return found;
+}
+
+} // namespace
+
+TEST_CASE("every cause has its section in docs/findings.md, and every section a cause") {
+    std::string text = file("docs/findings.md");
+    std::vector<std::string> sections;
+    std::regex heading("\n### ([a-z-]+)\n");
+    for (std::sregex_iterator it(text.begin(), text.end(), heading), end; it != end; ++it)
+        sections.push_back((*it)[1]);
+    std::vector<std::string> slugs;
+    for (const plan::CauseText& cause : plan::all_causes())
+        slugs.emplace_back(cause.slug);
+    std::ranges::sort(sections);
+    std::ranges::sort(slugs);
+    CHECK(sections == slugs);
+}
+
+TEST_CASE("every plan in the documents is read, and does what it expects") {
+    for (const char* name : {"README.md", "docs/plan-file.md"}) {
+        std::vector<std::string> plans = blocks(file(name), "yaml");
+        CHECK_FALSE(plans.empty());
+        for (const std::string& text : plans) {
+            CAPTURE(text);
+            plan::Reading reading = plan::read(text, name);
+            for (const plan::Problem& p : reading.problems)
+                FAIL_CHECK(plan::to_string(p.at, name) << ": " << p.message);
+            if (!reading.plan)
+                continue;
+            lab::Lab lab = lab::build(*reading.plan);
+            routing::Settled settled = routing::settle(lab);
+            for (const probe::Verdict& verdict : probe::verify(settled))
+                CHECK_MESSAGE(verdict.passed, verdict.explanation);
+        }
+    }
+}
+
+TEST_CASE("docs/plan-file.md names every key that the reader knows") {
+    std::string text = file("docs/plan-file.md");
+    // The reader itself tells its keys when it is given one that is like none of them.
+    const char* probes[] = {
+        "lab: a\nqqqqqqqq: 1",
+        "lab: a\nsites: {s: {qqqqqqqq: 1}}",
+        "lab: a\nsubnets: {s: {qqqqqqqq: 1}}",
+        "lab: a\nguests: {s: {qqqqqqqq: 1}}",
+        "lab: a\nguests: {s: {nics: [{qqqqqqqq: 1}]}}",
+        "lab: a\nguests: {s: {routes: [{qqqqqqqq: 1}]}}",
+        "lab: a\nlinks: [{qqqqqqqq: 1}]",
+        "lab: a\nexpect: [{qqqqqqqq: 1}]",
+    };
+    std::size_t keys = 0;
+    for (const char* probe : probes) {
+        plan::Reading reading = plan::read(probe, "p");
+        REQUIRE_FALSE(reading.problems.empty());
+        std::string list;
+        for (const plan::Problem& p : reading.problems)
+            if (has(p.message, "; there are "))
+                list = p.message.substr(p.message.find("; there are ") + 12);
+        std::istringstream words(list);
+        for (std::string key; words >> key; ++keys) {
+            std::erase(key, ',');
+            CAPTURE(key);
+            CHECK(has(text, "`" + key + "`"));
+        }
+    }
+    CHECK(keys > 40);
+}
+
+TEST_CASE("the commands that the README shows exist, and its pictures too") {
+    std::string text = file("README.md");
+    std::regex command("\\$ jackal ([a-z]+)");
+    std::size_t commands = 0;
+    for (std::sregex_iterator it(text.begin(), text.end(), command), end; it != end;
+         ++it, ++commands)
+        CHECK(run(TOOL " " + (*it)[1].str() + " --help").status == 0);
+    CHECK(commands >= 8);
+    std::regex picture("\\((docs/screenshots/[a-z-]+\\.png)\\)");
+    for (std::sregex_iterator it(text.begin(), text.end(), picture), end; it != end; ++it)
+        CHECK(std::ifstream(SOURCE_DIR "/" + (*it)[1].str()).good());
+}
+
+TEST_CASE("the example builds a lab in code and gets its answers") {
+    Printed printed = run(EXAMPLE);
+    CHECK(printed.status == 0);
+    CHECK(has(printed.text, "lamp to bell: no-return-route"));
+    CHECK(has(printed.text, "routers.south-r1.routes: add {to: north, via: north-r1}"));
+    CHECK(has(printed.text, "after the remedy: 4 of 4 replies"));
+}

@@ -1,0 +1,91 @@
+// Every plan in demo/mistakes is named after the mistake in it. The mistake must be recognised,
+// by a finding or as the cause of the plan's ping, and its remedy must mend it.
+#include "jackal/lab/build.h"
+#include "jackal/plan/read.h"
+#include "jackal/probe/mend.h"
+#include "jackal/probe/verify.h"
+#include "jackal/reach/check.h"
+
+#include <algorithm>
+#include <doctest/doctest.h>
+#include <filesystem>
+
+using namespace jackal;
+
+namespace {
+
+const lab::Finding* finding(const reach::Check& check, plan::Cause cause) {
+    auto found = std::ranges::find(check.findings, cause, &lab::Finding::cause);
+    return found == check.findings.end() ? nullptr : &*found;
+}
+
+reach::Check check_of(const lab::Lab& lab) {
+    return reach::check(routing::settle(lab));
+}
+
+probe::PingOptions options_of(const plan::Expectation& expectation) {
+    return {.family = expectation.family};
+}
+
+// Causes that only a question brings out: they may well be meant.
+bool only_asked(plan::Cause cause) {
+    return cause == plan::Cause::machine_off || cause == plan::Cause::link_down
+           || cause == plan::Cause::mtu_too_small || cause == plan::Cause::no_route;
+}
+
+} // namespace
+
+TEST_CASE("every mistake is recognised, and its remedy mends it") {
+    std::vector<std::filesystem::path> files;
+    for (const auto& entry : std::filesystem::directory_iterator(SOURCE_DIR "/demo/mistakes"))
+        files.push_back(entry.path());
+    std::ranges::sort(files);
+    REQUIRE(files.size() >= 20);
+    for (const auto& file : files) {
+        std::string slug = file.stem();
+        CAPTURE(slug);
+        auto cause = plan::cause_from_slug(slug);
+        REQUIRE(cause.has_value());
+        plan::Reading reading = plan::read_file(file);
+        REQUIRE(reading.plan.has_value());
+        const plan::Plan& plan = *reading.plan;
+        lab::Lab lab = lab::build(plan);
+
+        reach::Check check = check_of(lab);
+        const lab::Finding* found = finding(check, *cause);
+        CHECK((found != nullptr) != only_asked(*cause));
+        if (found != nullptr) {
+            CHECK(found->at.line > 1);
+            CHECK_FALSE(lab::to_lines(found->remedy, plan).empty());
+        }
+        if (found != nullptr && !found->remedy.edits.empty()) {
+            lab::Lab mended = lab::build(plan::apply(plan, found->remedy.edits));
+            CHECK(finding(check_of(mended), *cause) == nullptr);
+        }
+
+        REQUIRE_FALSE(plan.expectations.empty());
+        routing::Settled settled = routing::settle(lab);
+        for (const probe::Verdict& verdict : probe::verify(settled)) {
+            CAPTURE(verdict.explanation);
+            CHECK(verdict.passed);
+        }
+        for (const plan::Expectation& e : plan.expectations) {
+            CHECK((e.gets.value == slug || e.gets.value == "reply"));
+            probe::Mending mending = probe::mend(plan, e.from.value, e.to.value, options_of(e));
+            CHECK(mending.mends);
+            CHECK(mending.edits.empty() == (e.gets.value == "reply"));
+        }
+    }
+}
+
+TEST_CASE("every cause that a plan can have has a plan that shows it") {
+    using plan::Cause;
+    for (const plan::CauseText& text : plan::all_causes()) {
+        bool of_the_question =
+            text.cause == Cause::ttl_too_small || text.cause == Cause::packets_lost
+            || text.cause == Cause::address_unclaimed || text.cause == Cause::no_common_family;
+        std::string file = SOURCE_DIR "/demo/mistakes/" + std::string(text.slug) + ".yaml";
+        CAPTURE(text.slug);
+        CHECK(std::filesystem::exists(file) != of_the_question);
+    }
+}

@@ -1,0 +1,175 @@
+#include "jackal/lab/build.h"
+#include "jackal/packet/walk.h"
+#include "jackal/plan/read.h"
+
+#include <doctest/doctest.h>
+
+using namespace jackal;
+using packet::Ending;
+
+namespace {
+
+// west -- r1 -- middle -- r2 -- east, with routes for the far subnets, and a spare NIC on r1.
+constexpr const char* chain = R"(lab: chain
+subnets:
+  west:   {prefix: [10.0.1.0/24, "fd00:1::/64"]}
+  middle: {prefix: [10.0.2.0/24, "fd00:2::/64"]}
+  east:   {prefix: [10.0.3.0/24, "fd00:3::/64"]}
+  spare:  {prefix: [10.0.4.0/24, "fd00:4::/64"]}
+guests:
+  a: {nics: [{subnet: west}]}
+  b: {nics: [{subnet: east}]}
+routers:
+  r1:
+    nics: [{subnet: west}, {subnet: middle}, {subnet: spare, state: SPARE}]
+    routes: [{to: east, via: r2}]
+  r2:
+    nics: [{subnet: middle}, {subnet: east, mtu: 1400}]
+    routes: [{to: default, via: r1}]
+    forwards: FORWARDS
+)";
+
+struct Chain {
+    explicit Chain(const char* spare = "up", const char* forwards = "true") {
+        std::string text = chain;
+        text.replace(text.find("SPARE"), 5, spare);
+        text.replace(text.find("FORWARDS"), 8, forwards);
+        lab = lab::build(*plan::read(text, "chain").plan);
+    }
+
+    packet::Journey send(const char* from, const char* source, const char* destination,
+                         int ttl = 64, unsigned size = 84) const {
+        return packet::walk(
+            routing::settle(lab), *lab.machine(from),
+            {*net::parse_address(source), *net::parse_address(destination), ttl, size});
+    }
+
+    lab::Lab lab;
+};
+
+std::string way(const lab::Lab& lab, const packet::Journey& journey) {
+    std::string text;
+    for (const packet::Step& step : journey.steps)
+        text += (text.empty() ? "" : " ") + lab.machines[step.machine].name;
+    return text;
+}
+
+} // namespace
+
+TEST_CASE("a packet walks from machine to machine in both families") {
+    Chain c;
+    for (auto [source, destination] :
+         {std::pair{"10.0.1.2", "10.0.3.2"}, std::pair{"fd00:1::2", "fd00:3::2"}}) {
+        packet::Journey journey = c.send("a", source, destination);
+        CHECK(journey.ending == Ending::delivered);
+        CHECK(way(c.lab, journey) == "a r1 r2 b");
+        CHECK(journey.ttl_left == 62);
+        CHECK(journey.forwarded() == 2);
+    }
+}
+
+TEST_CASE("every way a journey can end, and the error that tells of it") {
+    struct Row {
+        const char* forwards;
+        const char* destination;
+        int ttl;
+        unsigned size;
+        Ending ending;
+        packet::IcmpError error;
+        const char* way;
+    };
+    using packet::IcmpError;
+    const Row rows[] = {
+        {"true", "10.0.1.2", 64, 84, Ending::delivered, IcmpError::none, "a"},
+        {"true", "10.0.2.1", 64, 84, Ending::delivered, IcmpError::none, "a r1"}, // far side
+        {"true", "10.9.9.9", 64, 84, Ending::no_route, IcmpError::net_unreachable, "a r1"},
+        {"true", "10.0.3.77", 64, 84, Ending::no_neighbour, IcmpError::host_unreachable, "a r1 r2"},
+        {"false", "10.0.3.2", 64, 84, Ending::not_forwarding, IcmpError::none, "a r1 r2"},
+        {"false", "10.0.3.1", 64, 84, Ending::delivered, IcmpError::none, "a r1 r2"},
+        {"true", "10.0.3.2", 1, 84, Ending::ttl_expired, IcmpError::time_exceeded, "a r1"},
+        {"true", "10.0.3.2", 2, 84, Ending::ttl_expired, IcmpError::time_exceeded, "a r1 r2"},
+        {"true", "10.0.3.2", 3, 84, Ending::delivered, IcmpError::none, "a r1 r2 b"},
+        {"true", "10.0.3.2", 64, 1400, Ending::delivered, IcmpError::none, "a r1 r2 b"},
+        {"true", "10.0.3.2", 64, 1401, Ending::too_big, IcmpError::packet_too_big, "a r1 r2"},
+        {"true", "10.0.1.255", 64, 84, Ending::to_broadcast, IcmpError::none, "a"},
+        {"true", "10.0.3.255", 64, 84, Ending::to_broadcast, IcmpError::none, "a r1 r2"},
+    };
+    for (const Row& row : rows) {
+        CAPTURE(row.destination);
+        CAPTURE(row.ttl);
+        Chain c("up", row.forwards);
+        packet::Journey journey = c.send("a", "10.0.1.2", row.destination, row.ttl, row.size);
+        CHECK(journey.ending == row.ending);
+        CHECK(packet::icmp_error(journey.ending) == row.error);
+        CHECK(way(c.lab, journey) == row.way);
+    }
+}
+
+// As Linux does: an IPv4 address belongs to the machine whatever its NIC's state, an IPv6 address
+// goes with its NIC.
+TEST_CASE("a NIC that is down keeps its IPv4 address and loses its IPv6 address") {
+    Chain c("down");
+    CHECK(c.send("a", "10.0.1.2", "10.0.4.1").ending == Ending::delivered);
+    CHECK(c.send("a", "fd00:1::2", "fd00:4::1").ending == Ending::no_route);
+    CHECK(c.send("r1", "10.0.1.1", "10.0.4.9").ending == Ending::no_route);
+}
+
+TEST_CASE("a condition cuts machines, NICs and links, and nothing else") {
+    lab::Lab lab = lab::build(*plan::read(R"(lab: t
+subnets: {s: {prefix: 10.0.0.0/24}}
+guests: {g: {nics: [{subnet: s}]}}
+routers: {r1: {nics: [{subnet: s}], routes: [{to: default, via: r2}]}, r2: {}}
+links: [{between: [r1, r2], prefix: 10.0.9.0/30}]
+)",
+                                          "t")
+                                   .plan);
+    auto end = [&](std::string_view cut) {
+        routing::Condition condition(lab);
+        if (!cut.empty())
+            REQUIRE(condition.cut(lab, cut));
+        return packet::walk(routing::settle(lab, condition), *lab.machine("g"),
+                            {*net::parse_address("10.0.0.2"), *net::parse_address("10.0.9.2")})
+            .ending;
+    };
+    CHECK(end("") == Ending::delivered);
+    CHECK(end("r2--r1") == Ending::no_neighbour);
+    CHECK(end("r2") == Ending::no_neighbour);
+    CHECK(end("r2/eth0") == Ending::no_neighbour);
+    CHECK(end("r1/eth1") == Ending::no_route);
+    CHECK(end("g") == Ending::machine_off);
+    routing::Condition condition(lab);
+    for (const char* nothing : {"r3", "r1/eth7", "r1--g", "", "--"})
+        CHECK_FALSE(condition.cut(lab, nothing));
+}
+
+TEST_CASE("routes that the kernel would refuse do not exist, and are listed") {
+    lab::Lab lab = lab::build(*plan::read(R"(lab: t
+subnets: {s: {prefix: 10.0.0.0/24}, t: {prefix: 10.0.1.0/24}}
+routers:
+  r1:
+    nics: [{subnet: s, address: 10.0.0.1}, {subnet: t, state: down}]
+    routes:
+      - {to: 10.1.0.0/16, via: 10.0.0.2}
+      - {to: 10.1.0.0/16, via: 10.0.0.3}
+      - {to: 10.1.0.0/16, via: 10.0.0.3, metric: 5}
+      - {to: 10.2.0.0/16, via: 10.0.0.1}
+      - {to: 10.3.0.0/16, via: 10.0.1.9}
+      - {to: 10.4.0.0/16, via: 10.77.0.1}
+)",
+                                          "t")
+                                   .plan);
+    routing::Settled settled = routing::settle(lab);
+    using routing::Refusal;
+    std::vector<std::pair<std::uint32_t, Refusal>> refused;
+    for (const routing::RefusedRoute& r : settled.refused())
+        refused.emplace_back(lab.routes[r.written].plan_index, r.why);
+    std::sort(refused.begin(), refused.end());
+    CHECK(refused
+          == std::vector<std::pair<std::uint32_t, Refusal>>{{1, Refusal::repeated},
+                                                            {3, Refusal::next_hop_is_own},
+                                                            {4, Refusal::next_hop_off_link},
+                                                            {5, Refusal::next_hop_off_link}});
+    const routing::Route* used = settled.route(*lab.machine("r1"), *net::parse_address("10.1.2.3"));
+    REQUIRE(used != nullptr);
+    CHECK(net::to_string(used->via) == "10.0.0.2");
+}

@@ -1,0 +1,230 @@
+#include "jackal/lab/build.h"
+#include "jackal/plan/read.h"
+#include "jackal/probe/mend.h"
+#include "jackal/probe/trace.h"
+#include "jackal/probe/verify.h"
+#include "jackal/reach/check.h"
+
+#include <doctest/doctest.h>
+#include <random>
+#include <set>
+
+using namespace jackal;
+using plan::Cause;
+
+namespace {
+
+plan::Plan skerry() {
+    return *plan::read_file(SOURCE_DIR "/demo/skerry.yaml").plan;
+}
+
+std::vector<std::string> guests(const plan::Plan& plan) {
+    std::vector<std::string> names;
+    for (const plan::Machine& machine : plan.machines)
+        if (machine.kind == plan::MachineKind::guest)
+            names.push_back(machine.name);
+    return names;
+}
+
+probe::PingAnswer ask(const lab::Lab& lab, const std::string& from, const std::string& to,
+                      const probe::PingOptions& options = {}) {
+    static std::optional<routing::Settled> settled; // answers point into it
+    settled = routing::settle(lab);
+    return probe::ping(*settled, *probe::question(lab, from, to, options));
+}
+
+} // namespace
+
+TEST_CASE("every pair of the demo's guests gets a reply, or lacks a common family") {
+    plan::Plan plan = skerry();
+    lab::Lab lab = lab::build(plan);
+    int replies = 0;
+    for (const std::string& from : guests(plan))
+        for (const std::string& to : guests(plan)) {
+            CAPTURE(from);
+            CAPTURE(to);
+            bool ipv4_only = from == "hydrophone" || to == "hydrophone";
+            bool ipv6_only = from.starts_with("buoy") || to.starts_with("buoy");
+            probe::PingAnswer answer = ask(lab, from, to);
+            if (ipv4_only && ipv6_only) {
+                REQUIRE(answer.diagnosis.has_value());
+                CHECK(answer.diagnosis->cause == Cause::no_common_family);
+            } else {
+                CHECK(answer.received == 4);
+                CHECK(answer.reply_ttl == 64 - answer.back->forwarded());
+                ++replies;
+            }
+        }
+    CHECK(replies == 15 * 15 - 4);
+}
+
+TEST_CASE("the demo plan has no findings and meets its expectations") {
+    lab::Lab lab = lab::build(skerry());
+    routing::Settled settled = routing::settle(lab);
+    reach::Check check = reach::check(settled);
+    CHECK(check.findings.empty());
+    CHECK(check.pairs_asked == 9 * 8);
+    for (const probe::Verdict& verdict : probe::verify(settled)) {
+        CAPTURE(verdict.explanation);
+        CHECK(verdict.passed);
+    }
+}
+
+namespace {
+
+// One random mistake somewhere in the plan.
+plan::Edit mistake(const plan::Plan& plan, std::mt19937_64& random) {
+    for (;;) {
+        const plan::Machine& m = plan.machines[random() % plan.machines.size()];
+        switch (random() % 5) {
+        case 0:
+            if (!m.routes.empty())
+                return plan::RemoveRoute{m.name, random() % m.routes.size()};
+            break;
+        case 1:
+            if (m.kind == plan::MachineKind::router)
+                return plan::SetForwards{m.name, false};
+            break;
+        case 2:
+            if (!m.routes.empty()
+                && plan::to_string(m.routes[0].to.value).find(':') == std::string::npos)
+                return plan::SetRouteVia{m.name, 0, *net::parse_address("10.40.8.120")};
+            break;
+        case 3: return plan::SetMachineGateway{m.name, net::parse_address("10.41.0.7")};
+        default:
+            if (!plan.links.empty())
+                return plan::SetLinkMtu{random() % plan.links.size(), 80};
+        }
+    }
+}
+
+// What edits cannot say: things that are down or bare.
+void cripple(plan::Plan& plan, std::mt19937_64& random) {
+    plan::Machine& m = plan.machines[random() % plan.machines.size()];
+    switch (random() % 4) {
+    case 0: m.nics[random() % m.nics.size()].up = false; break;
+    case 1: m.nics[random() % m.nics.size()].address.kind = plan::NicAddress::Kind::none; break;
+    case 2: m.up = false; break;
+    default: plan.links[random() % plan.links.size()].up = false;
+    }
+}
+
+} // namespace
+
+TEST_CASE("whatever is broken in the demo, the remedy mends every ping that fails") {
+    std::mt19937_64 random(2026);
+    int failures = 0;
+    std::set<Cause> causes;
+    for (int round = 0; round < 150; ++round) {
+        plan::Plan plan = skerry();
+        for (std::uint64_t i = 0; i < 1 + random() % 3; ++i)
+            plan = plan::apply(plan, {mistake(plan, random)});
+        if (random() % 2 == 0)
+            cripple(plan, random);
+        lab::Lab lab = lab::build(plan);
+        std::vector<std::string> names = guests(plan);
+        for (int pair = 0; pair < 6; ++pair) {
+            const std::string& from = names[random() % names.size()];
+            const std::string& to = names[random() % names.size()];
+            probe::PingAnswer answer = ask(lab, from, to);
+            if (!answer.diagnosis || answer.diagnosis->cause == Cause::no_common_family)
+                continue;
+            ++failures;
+            causes.insert(answer.diagnosis->cause);
+            probe::Mending mending = probe::mend(plan, from, to);
+            CAPTURE(round);
+            CAPTURE(from);
+            CAPTURE(to);
+            CAPTURE(plan::slug(answer.diagnosis->cause));
+            CHECK(mending.mends);
+        }
+    }
+    CHECK(failures > 100);
+    CHECK(causes.size() >= 10);
+}
+
+TEST_CASE("round-trip times are the delays both ways, and chance can be repeated") {
+    const char* text = R"(lab: t
+subnets: {w: {prefix: 10.0.0.0/24}, e: {prefix: 10.0.1.0/24}}
+guests: {a: {nics: [{subnet: w}]}, b: {nics: [{subnet: e}]}}
+routers:
+  r1: {nics: [{subnet: w}], routes: [{to: e, via: r2}]}
+  r2: {nics: [{subnet: e}], routes: [{to: w, via: r1}]}
+links: [{between: [r1, r2], delay: 10ms, LOSSY}]
+)";
+    auto lab_with = [&](const char* lossy) {
+        std::string plan = text;
+        plan.replace(plan.find("LOSSY"), 5, lossy);
+        return lab::build(*plan::read(plan, "t").plan);
+    };
+    lab::Lab calm = lab_with("loss: 0%");
+    probe::PingAnswer answer = ask(calm, "a", "b");
+    // Three machines receive the packet on each way.
+    CHECK(answer.round_trip.min.count() == doctest::Approx(20'000 + 6 * 20));
+    CHECK(answer.round_trip.max.count() == answer.round_trip.min.count());
+
+    lab::Lab rough = lab_with("jitter: 2ms, loss: 30%");
+    probe::PingAnswer first = ask(rough, "a", "b", {.count = 1000, .seed = 5});
+    probe::PingAnswer second = ask(rough, "a", "b", {.count = 1000, .seed = 5});
+    CHECK(first.received == second.received);
+    CHECK(first.round_trip.mean == second.round_trip.mean);
+    CHECK(first.received == doctest::Approx(490).epsilon(0.15)); // 0.7 there times 0.7 back
+    CHECK(first.round_trip.mean.count() == doctest::Approx(22'120).epsilon(0.01));
+    CHECK(first.round_trip.max.count() <= 24'120);
+
+    lab::Lab dead = lab_with("loss: 100%");
+    answer = ask(dead, "a", "b");
+    REQUIRE(answer.diagnosis.has_value());
+    CHECK(answer.diagnosis->cause == Cause::packets_lost);
+    CHECK(answer.reaches);
+}
+
+TEST_CASE("a trace names each machine on the way, and where it ends") {
+    lab::Lab lab = lab::build(skerry());
+    routing::Settled settled = routing::settle(lab);
+    auto hops = [&](const routing::Settled& s, std::string_view from, std::string_view to) {
+        std::string text;
+        for (const probe::TraceHop& hop : probe::trace(s, *probe::question(lab, from, to)).hops)
+            text += lab.machines[hop.machine].name + (hop.address ? " " : "? ");
+        return text;
+    };
+    CHECK(hops(settled, "weather-mast", "helm") == "ridge-r1 lamp-r1 vessel-r1 helm ");
+    CHECK(hops(settled, "helm", "helm") == "helm ");
+    routing::Condition condition(lab);
+    REQUIRE(condition.cut(lab, "lamp-r1--vessel-r1"));
+    CHECK(hops(routing::settle(lab, condition), "weather-mast", "helm")
+          == "ridge-r1 lamp-r1 lamp-r1 ");
+}
+
+TEST_CASE("an error is heard only if it finds its way back") {
+    lab::Lab lab =
+        lab::build(*plan::read_file(SOURCE_DIR "/demo/mistakes/no-return-route.yaml").plan);
+    // tank-r1 has no route to the hall, so its "host unreachable" never arrives.
+    probe::PingAnswer answer = ask(lab, "desk", "10.50.2.99");
+    CHECK(answer.error.error == packet::IcmpError::host_unreachable);
+    CHECK_FALSE(answer.error.heard);
+    answer = ask(lab, "desk", "10.50.0.99");
+    CHECK(answer.error.heard);
+    CHECK(answer.error.from == answer.source);
+}
+
+TEST_CASE("expectations between subnets cover every pair, and fail for one wrong pair") {
+    plan::Plan plan = skerry();
+    plan.machine("winch")->nics[0].up = false;
+    lab::Lab lab = lab::build(plan);
+    routing::Settled settled = routing::settle(lab);
+    probe::Verdict verdict = probe::verify(settled, 2); // skerry to vessel, IPv6
+    CHECK_FALSE(verdict.passed);
+    CHECK(verdict.pairs == 24);
+    CHECK(verdict.failed == 4);
+    CHECK(verdict.explanation.find("nic-down at winch") != std::string::npos);
+
+    plan.expectations = {{.from = std::string("quay"),
+                          .to = std::string("kettle"),
+                          .within = std::chrono::milliseconds(8)}};
+    lab = lab::build(plan);
+    settled = routing::settle(lab);
+    verdict = probe::verify(settled, 0);
+    CHECK(verdict.failed == 2);
+    CHECK(verdict.explanation.find("more than 8 ms") != std::string::npos);
+}
