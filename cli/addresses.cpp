@@ -14,18 +14,17 @@ std::string free_text(const lab::PrefixUsage& row) {
 } // namespace
 
 std::string addresses_text(const Style& style, const lab::Lab& lab) {
-    std::string out;
+    Table table({"segment", "prefix", "usable", "", "gateway", "used", "free"});
+    table.right(5);
+    table.right(6);
     std::vector<lab::PrefixUsage> rows = lab::usage(lab);
     auto add_group = [&](const std::string& heading, lab::SiteId site) {
-        Table table({"segment", "prefix", "usable", "", "gateway", "used", "free"});
-        table.right(5);
-        table.right(6);
         std::string last;
-        bool any = false;
         for (const lab::PrefixUsage& row : rows) {
             if (row.site != site)
                 continue;
-            any = true;
+            if (last.empty())
+                table.add_line("\n" + heading);
             std::string name = lab.segment_name(row.segment);
             table.add({name == last ? "" : name, net::to_string(row.prefix),
                        net::to_string(row.prefix.first_usable()),
@@ -34,20 +33,18 @@ std::string addresses_text(const Style& style, const lab::Lab& lab) {
                        fmt::format("{}", row.used), free_text(row)});
             last = name;
         }
-        if (any)
-            out += style.strong(heading) + "\n" + table.text(style, 2) + "\n";
     };
     for (lab::SiteId site : lab.sites.ids()) {
         const lab::Site& entry = lab.sites[site];
         std::string space;
         for (const net::Prefix& prefix : entry.space)
             space += " " + net::to_string(prefix);
-        add_group(entry.name.empty() ? "lab " + lab.name : "site " + entry.name + space, site);
+        add_group(entry.name.empty() ? fmt::format("lab {}", style.strong(lab.name))
+                                     : fmt::format("site {}{}", style.strong(entry.name), space),
+                  site);
     }
     add_group("links", {});
-    if (!out.empty())
-        out.pop_back();
-    return out;
+    return table.text(style, 2);
 }
 
 void add_addresses(CLI::App& app, Run& run) {

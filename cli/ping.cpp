@@ -6,9 +6,9 @@ namespace jackal::cli {
 
 namespace {
 
-std::string journey_text(const Style& style, const lab::Lab& lab, std::string_view heading,
-                         const packet::Journey& journey) {
-    Table table({"", "", "", ""});
+void add_journey(Table& table, const Style& style, const lab::Lab& lab, std::string_view heading,
+                 const packet::Journey& journey) {
+    table.add_line("  " + style.faint(heading));
     for (std::size_t i = 0; i < journey.steps.size(); ++i) {
         const packet::Step& step = journey.steps[i];
         bool drop = step.action == packet::Action::drop;
@@ -19,7 +19,6 @@ std::string journey_text(const Style& style, const lab::Lab& lab, std::string_vi
         table.add({lab.machines[step.machine].name, nics, drop ? style.bad(action) : action,
                    exports::step_detail(lab, journey, i)});
     }
-    return fmt::format("  {}\n{}", style.faint(heading), table.text(style, 4));
 }
 
 std::string ends_text(const Style& style, const probe::PingAnswer& answer) {
@@ -101,11 +100,13 @@ std::string verdict_text(const Style& style, const Opened& opened, const probe::
 std::string ping_text(const Style& style, const Opened& opened, const probe::PingAnswer& answer,
                       const probe::Mending* mending) {
     std::string out = ends_text(style, answer) + "\n";
+    Table table({"", "", "", ""});
     if (answer.out)
-        out += journey_text(style, opened.lab, "there", *answer.out);
+        add_journey(table, style, opened.lab, "there", *answer.out);
     if (answer.back)
-        out += journey_text(style, opened.lab, "back", *answer.back);
-    return out + (answer.out ? "\n" : "") + verdict_text(style, opened, answer, mending);
+        add_journey(table, style, opened.lab, "back", *answer.back);
+    return out + table.text(style, 4) + (answer.out ? "\n" : "")
+           + verdict_text(style, opened, answer, mending);
 }
 
 void add_ping(CLI::App& app, Run& run) {

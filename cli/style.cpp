@@ -42,12 +42,12 @@ std::string Table::text(const Style& style, std::size_t indent) const {
     std::vector<std::size_t> widths;
     for (const std::string& heading : headings_)
         widths.push_back(width(heading));
-    for (const auto& row : rows_)
-        for (std::size_t i = 0; i < row.size(); ++i)
-            widths[i] = std::max(widths[i], width(row[i]));
+    for (const Row& row : rows_)
+        for (std::size_t i = 0; i < row.cells.size() && !row.is_line; ++i)
+            widths[i] = std::max(widths[i], width(row.cells[i]));
 
     std::string out;
-    auto add_line = [&](const std::vector<std::string>& cells, bool heading) {
+    auto add_cells = [&](const std::vector<std::string>& cells, bool heading) {
         std::string line(indent, ' ');
         std::size_t owed = 0; // blanks before the next cell; none are left at the line's end
         for (std::size_t i = 0; i < cells.size(); ++i) {
@@ -64,9 +64,13 @@ std::string Table::text(const Style& style, std::size_t indent) const {
         out += line + '\n';
     };
     if (std::ranges::any_of(headings_, [](const auto& h) { return !h.empty(); }))
-        add_line(headings_, true);
-    for (const auto& row : rows_)
-        add_line(row, false);
+        add_cells(headings_, true);
+    for (const Row& row : rows_) {
+        if (row.is_line)
+            out += row.cells.front() + '\n';
+        else
+            add_cells(row.cells, false);
+    }
     return out;
 }
 

@@ -32,7 +32,9 @@ class Table {
   public:
     explicit Table(std::vector<std::string> headings) : headings_(std::move(headings)) {}
 
-    void add(std::vector<std::string> row) { rows_.push_back(std::move(row)); }
+    void add(std::vector<std::string> row) { rows_.push_back({std::move(row), false}); }
+    /// A line of its own between the rows, which no column is widened for.
+    void add_line(std::string line) { rows_.push_back({{std::move(line)}, true}); }
     /// Makes a column of numbers line up on the right.
     void right(std::size_t column) { right_.push_back(column); }
 
@@ -41,8 +43,13 @@ class Table {
     std::string text(const Style& style, std::size_t indent = 0) const;
 
   private:
+    struct Row {
+        std::vector<std::string> cells;
+        bool is_line = false;
+    };
+
     std::vector<std::string> headings_;
-    std::vector<std::vector<std::string>> rows_;
+    std::vector<Row> rows_;
     std::vector<std::size_t> right_;
 };
 

@@ -14,11 +14,13 @@ std::string verify_text(const Style& style, const lab::Lab& lab,
     for (const probe::Verdict& verdict : verdicts) {
         const plan::Expectation& wanted = lab.expectations[verdict.expectation];
         failed += verdict.passed ? 0 : 1;
-        std::string wrong = fmt::format("{} wrong; {}", verdict.failed, verdict.explanation);
         table.add({verdict.passed ? style.good("passed") : style.bad("failed"), wanted.from.value,
                    wanted.to.value, wanted.gets.value, fmt::format("{}", verdict.pairs),
-                   style.faint(plan::to_string(wanted.at, lab.source)),
-                   verdict.passed ? wanted.about : wrong});
+                   style.faint(plan::to_string(wanted.at, lab.source)), wanted.about});
+        if (!verdict.passed)
+            table.add_line(fmt::format(
+                "        {}{}", verdict.explanation,
+                verdict.failed > 1 ? fmt::format(" (and {} more)", verdict.failed - 1) : ""));
     }
     out += table.text(style);
     std::string total = fmt::format("{} of {} met", verdicts.size() - failed,

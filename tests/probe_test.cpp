@@ -115,6 +115,7 @@ TEST_CASE("whatever is broken in the demo, the remedy mends every ping that fail
     std::mt19937_64 random(2026);
     int failures = 0;
     std::set<Cause> causes;
+    lab::Lab whole = lab::build(skerry());
     for (int round = 0; round < 150; ++round) {
         plan::Plan plan = skerry();
         for (std::uint64_t i = 0; i < 1 + random() % 3; ++i)
@@ -127,8 +128,8 @@ TEST_CASE("whatever is broken in the demo, the remedy mends every ping that fail
             const std::string& from = names[random() % names.size()];
             const std::string& to = names[random() % names.size()];
             probe::PingAnswer answer = ask(lab, from, to);
-            if (!answer.diagnosis || answer.diagnosis->cause == Cause::no_common_family)
-                continue;
+            if (!answer.diagnosis || ask(whole, from, to).diagnosis)
+                continue; // some pairs of the demo have no family in common
             ++failures;
             causes.insert(answer.diagnosis->cause);
             probe::Mending mending = probe::mend(plan, from, to);

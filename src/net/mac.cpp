@@ -18,7 +18,8 @@ std::uint64_t hash(std::string_view text, std::uint64_t seed) {
 
 Mac mac_from_names(std::string_view machine, std::string_view nic) {
     std::uint64_t h = hash(nic, hash("/", hash(machine, 0xcbf29ce484222325)));
-    h ^= h >> 29;
+    h = (h ^ h >> 30) * 0xbf58476d1ce4e5b9; // spreads a difference in the last letter
+    h ^= h >> 27;
     return Mac{((h & 0xffff'ffff'ffff) & ~(std::uint64_t{3} << 40)) | std::uint64_t{2} << 40};
 }
 

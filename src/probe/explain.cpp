@@ -116,8 +116,8 @@ class Explainer {
                    std::move(remedy), row.at);
     }
 
-    // What keeps one hop from working, if anything does.
-    Maybe obstacle(const Hop& hop) const {
+    // What is off, down or bare about one hop, if anything is.
+    Maybe idle(const Hop& hop) const {
         const auto& condition = settled_.condition();
         lab::LinkId link = lab_.segments[lab_.nics[hop.out].segment].link;
         MachineId there = lab_.nics[hop.in].machine;
@@ -133,6 +133,14 @@ class Explainer {
             return nic_down(hop.in);
         if (lab_.first_address(hop.in, family_) == nullptr)
             return nic_unaddressed(hop.in);
+        return {};
+    }
+
+    // What keeps one hop from working, if anything does.
+    Maybe obstacle(const Hop& hop) const {
+        if (auto d = idle(hop))
+            return d;
+        MachineId there = lab_.nics[hop.in].machine;
         bool is_end = leg_.target && there == lab_.nics[leg_.target].machine;
         if (!is_end && !lab_.machines[there].forwards)
             return does_not_forward(there, {{plan::SetForwards{name(there), true}}, ""});
@@ -145,6 +153,15 @@ class Explainer {
         if (!leg_.target)
             return {};
         return shortest_path(settled_, from, lab_.nics[leg_.target].machine, family_, through);
+    }
+
+    // What is off, down or bare on the first hop from here, where no other way leads to the far
+    // end: then that, and not the next hop that was written, is what went wrong.
+    Maybe idle_first_hop() const {
+        if (!path_from(here_, Through::working).empty())
+            return {};
+        auto path = path_from(here_, Through::all);
+        return path.empty() ? Maybe{} : idle(path.front());
     }
 
     // The next hop as a plan names it: the machine, if its name leads to the same NIC.
@@ -161,28 +178,19 @@ class Explainer {
         return lab_.first_address(hop.in, family_)->address;
     }
 
-    // Points a route of `from` at the first hop of a way that works.
+    // Points a route of `from` at the first hop of a way to the far end: one that works, or one
+    // that would if what is off or down on it were not.
     Remedy lead_rightly(MachineId from, const lab::StaticRoute& route) const {
         auto path = path_from(from, Through::working);
         if (path.empty())
-            return lead_to_any_router(from, route);
+            path = path_from(from, Through::all);
+        if (path.empty() || lab_.first_address(path.front().in, family_) == nullptr)
+            return {{}, "add a router to a subnet of the machine, and send by way of it"};
         const Hop& hop = path.front();
         if (!route.is_gateway())
             return {{plan::SetRouteVia{name(from), route.plan_index, next_hop_name(from, hop)}},
                     ""};
         return {{gateway_edit(from, hop, route.origin)}, ""};
-    }
-
-    Remedy lead_to_any_router(MachineId from, const lab::StaticRoute& route) const {
-        for (NicId nic : lab_.nics_of(from)) {
-            auto router = lab::router_address(lab_, lab_.nics[nic].segment, family_);
-            if (!router || router == route.via)
-                continue;
-            if (!route.is_gateway())
-                return {{plan::SetRouteVia{name(from), route.plan_index, *router}}, ""};
-            return {{plan::SetMachineGateway{name(from), router}}, ""};
-        }
-        return {{}, "add a router to a subnet of the machine, and send by way of it"};
     }
 
     // The gateway entry to change: that of the subnet if the machine goes by it, else its own.
@@ -333,6 +341,8 @@ class Explainer {
                     return nic_down(nic);
         if (auto d = misaddressed_here())
             return d;
+        if (auto d = idle_first_hop())
+            return d;
         std::string what = best->is_gateway() ? "gateway" : "next hop";
         return say(best->is_gateway() ? Cause::gateway_off_subnet : Cause::next_hop_off_link, here_,
                    fmt::format("{} of {}, {}, {}, so the {} is refused", what, name(here_),
@@ -350,6 +360,8 @@ class Explainer {
                 route.to, [&](const net::Prefix& to) { return to.contains(far_); });
             if (route.machine != here_ || !covers)
                 continue;
+            if (auto d = idle_first_hop())
+                return d;
             lab::StaticRoute stand_in{.origin = RouteOrigin::written_by_name,
                                       .plan_index = route.plan_index};
             return say(
@@ -448,8 +460,11 @@ class Explainer {
                 if (lab_.nics[nic].segment == segment)
                     if (auto d = obstacle({route_->out, nic}))
                         return *d;
-        if (route_->kind == RouteKind::static_route)
+        if (route_->kind == RouteKind::static_route) {
+            if (auto d = idle_first_hop())
+                return *d;
             return unclaimed_next_hop(next_hop, segment);
+        }
         if (owners.empty())
             return address_unclaimed();
         return elsewhere(owners.front().nic, segment);
