@@ -63,8 +63,8 @@ std::string counted(std::size_t n, std::string_view noun);
 
 /// The ways there and back of a ping, its verdict, and the remedy if there is one. `mending` may
 /// be null.
-std::string ping_text(const Style& style, const Opened& opened, const probe::PingAnswer& answer,
-                      const probe::Mending* mending);
+std::string ping_text(const Style& style, const Opened& opened, const routing::Settled& settled,
+                      const probe::PingAnswer& answer, const probe::Mending* mending);
 
 /// The remedy lines of a ping: what to change, and whether that is enough.
 std::string verdict_text(const Style& style, const Opened& opened, const probe::PingAnswer& answer,

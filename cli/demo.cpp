@@ -27,7 +27,7 @@ std::string ping(const Style& style, const Opened& opened, const std::string& fr
     std::optional<probe::Mending> mending;
     if (answer.diagnosis)
         mending = probe::mend(opened.plan, from, to);
-    return ping_text(style, opened, answer, mending ? &*mending : nullptr);
+    return ping_text(style, opened, settled, answer, mending ? &*mending : nullptr);
 }
 
 // The position of the route of `machine` to `prefix`.

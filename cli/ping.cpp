@@ -6,8 +6,9 @@ namespace jackal::cli {
 
 namespace {
 
-void add_journey(Table& table, const Style& style, const lab::Lab& lab, std::string_view heading,
-                 const packet::Journey& journey) {
+void add_journey(Table& table, const Style& style, const routing::Settled& settled,
+                 std::string_view heading, const packet::Journey& journey) {
+    const lab::Lab& lab = settled.lab();
     table.add_line("  " + style.faint(heading));
     for (std::size_t i = 0; i < journey.steps.size(); ++i) {
         const packet::Step& step = journey.steps[i];
@@ -17,7 +18,7 @@ void add_journey(Table& table, const Style& style, const lab::Lab& lab, std::str
         std::string nics = in.empty() || out.empty() ? in + out : fmt::format("{} > {}", in, out);
         std::string action(packet::to_string(step.action));
         table.add({lab.machines[step.machine].name, nics, drop ? style.bad(action) : action,
-                   exports::step_detail(lab, journey, i)});
+                   exports::step_detail(settled, journey, i)});
     }
 }
 
@@ -59,11 +60,10 @@ struct PingCommand {
         auto mending = mending_of(opened, question, answer);
         int status = answer.diagnosis ? status_no : status_well;
         if (question.plan.json())
-            return {
-                exports::ping_json(opened.plan, opened.lab, answer, mending ? &*mending : nullptr)
-                    + "\n",
-                status};
-        return {ping_text(style, opened, answer, mending ? &*mending : nullptr), status};
+            return {exports::ping_json(opened.plan, settled, answer, mending ? &*mending : nullptr)
+                        + "\n",
+                    status};
+        return {ping_text(style, opened, settled, answer, mending ? &*mending : nullptr), status};
     }
 };
 
@@ -97,14 +97,14 @@ std::string verdict_text(const Style& style, const Opened& opened, const probe::
     return out;
 }
 
-std::string ping_text(const Style& style, const Opened& opened, const probe::PingAnswer& answer,
-                      const probe::Mending* mending) {
+std::string ping_text(const Style& style, const Opened& opened, const routing::Settled& settled,
+                      const probe::PingAnswer& answer, const probe::Mending* mending) {
     std::string out = ends_text(style, answer) + "\n";
     Table table({"", "", "", ""});
     if (answer.out)
-        add_journey(table, style, opened.lab, "there", *answer.out);
+        add_journey(table, style, settled, "there", *answer.out);
     if (answer.back)
-        add_journey(table, style, opened.lab, "back", *answer.back);
+        add_journey(table, style, settled, "back", *answer.back);
     return out + table.text(style, 4) + (answer.out ? "\n" : "")
            + verdict_text(style, opened, answer, mending);
 }

@@ -77,9 +77,9 @@ std::string chosen_text(const Style& style, const Opened& opened, const routing:
     Table table({"machine", "route to " + net::to_string(destination), "kind", "out", "via",
                  "from address"});
     for (lab::MachineId id : machines) {
-        const routing::Route* route = settled.route(id, destination);
+        auto route = settled.route(id, destination);
         std::vector<std::string> row{style.strong(opened.lab.machines[id].name)};
-        if (route == nullptr) {
+        if (!route) {
             row.push_back(style.bad("none"));
         } else {
             std::vector<std::string> rest = cells(opened.lab, *route);
@@ -112,8 +112,8 @@ Outcome routes(const RoutesOptions& options, const Style& style) {
         if (!destination)
             throw NotAsked(fmt::format("{} has no address", options.to));
     }
-    bool none = destination && machines.size() == 1
-                && settled.route(machines.front(), *destination) == nullptr;
+    bool none =
+        destination && machines.size() == 1 && !settled.route(machines.front(), *destination);
     int status = none ? status_no : status_well;
     if (options.plan.json())
         return {exports::routes_json(settled, machines, destination) + "\n", status};

@@ -34,7 +34,7 @@ struct TraceCommand {
         const probe::Mending* mend = mending ? &*mending : nullptr;
         int status = answer.ping.diagnosis ? status_no : status_well;
         if (question.plan.json())
-            return {exports::trace_json(opened.plan, opened.lab, answer, mend) + "\n", status};
+            return {exports::trace_json(opened.plan, settled, answer, mend) + "\n", status};
         return {trace_text(style, opened, answer, mend), status};
     }
 };

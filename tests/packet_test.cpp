@@ -169,7 +169,7 @@ routers:
                                                             {3, Refusal::next_hop_is_own},
                                                             {4, Refusal::next_hop_off_link},
                                                             {5, Refusal::next_hop_off_link}});
-    const routing::Route* used = settled.route(*lab.machine("r1"), *net::parse_address("10.1.2.3"));
-    REQUIRE(used != nullptr);
+    auto used = settled.route(*lab.machine("r1"), *net::parse_address("10.1.2.3"));
+    REQUIRE(used.has_value());
     CHECK(net::to_string(used->via) == "10.0.0.2");
 }

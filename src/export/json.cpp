@@ -54,7 +54,8 @@ json remedy_text(const lab::Remedy& remedy, const plan::Plan& plan) {
     return joined.empty() ? json(nullptr) : json(joined);
 }
 
-json steps(const Lab& lab, const std::optional<packet::Journey>& journey) {
+json steps(const routing::Settled& settled, const std::optional<packet::Journey>& journey) {
+    const Lab& lab = settled.lab();
     json rows = json::array();
     for (std::size_t i = 0; journey && i < journey->steps.size(); ++i) {
         const packet::Step& step = journey->steps[i];
@@ -62,7 +63,7 @@ json steps(const Lab& lab, const std::optional<packet::Journey>& journey) {
                         {"in", maybe_nic(lab, step.in)},
                         {"out", maybe_nic(lab, step.out)},
                         {"action", packet::to_string(step.action)},
-                        {"detail", step_detail(lab, *journey, i)}});
+                        {"detail", step_detail(settled, *journey, i)}});
     }
     return rows;
 }
@@ -87,8 +88,9 @@ json error(const Lab& lab, const probe::SeenError& seen) {
             {"from", seen.heard ? json(to_string(seen.from)) : json(nullptr)}};
 }
 
-json ping_value(const plan::Plan& plan, const Lab& lab, const probe::PingAnswer& answer,
-                const probe::Mending* mending) {
+json ping_value(const plan::Plan& plan, const routing::Settled& settled,
+                const probe::PingAnswer& answer, const probe::Mending* mending) {
+    const Lab& lab = settled.lab();
     bool reply = !answer.diagnosis;
     json value = {{"from", answer.question.from.name},
                   {"to", answer.question.to.name},
@@ -101,8 +103,8 @@ json ping_value(const plan::Plan& plan, const Lab& lab, const probe::PingAnswer&
                   {"remedy", nullptr},
                   {"ttl", reply ? json(answer.reply_ttl) : json(nullptr)},
                   {"rtt_ms", nullptr},
-                  {"out", steps(lab, answer.out)},
-                  {"back", steps(lab, answer.back)}};
+                  {"out", steps(settled, answer.out)},
+                  {"back", steps(settled, answer.back)}};
     if (reply) {
         value["rtt_ms"] = {{"min", milliseconds(answer.round_trip.min)},
                            {"mean", milliseconds(answer.round_trip.mean)},
@@ -199,7 +201,7 @@ std::string routes_json(const routing::Settled& settled,
                             {"metric", route.metric}});
         };
         if (destination) {
-            if (const routing::Route* route = settled.route(id, *destination))
+            if (auto route = settled.route(id, *destination))
                 add(*route);
         } else {
             for (const routing::Route& route : settled.routes(id))
@@ -210,13 +212,14 @@ std::string routes_json(const routing::Settled& settled,
     return text({{"lab", lab.name}, {"destination", maybe(destination)}, {"tables", tables}});
 }
 
-std::string ping_json(const plan::Plan& plan, const Lab& lab, const probe::PingAnswer& answer,
-                      const probe::Mending* mending) {
-    return text(ping_value(plan, lab, answer, mending));
+std::string ping_json(const plan::Plan& plan, const routing::Settled& settled,
+                      const probe::PingAnswer& answer, const probe::Mending* mending) {
+    return text(ping_value(plan, settled, answer, mending));
 }
 
-std::string trace_json(const plan::Plan& plan, const Lab& lab, const probe::TraceAnswer& answer,
-                       const probe::Mending* mending) {
+std::string trace_json(const plan::Plan& plan, const routing::Settled& settled,
+                       const probe::TraceAnswer& answer, const probe::Mending* mending) {
+    const Lab& lab = settled.lab();
     json hops = json::array();
     for (const probe::TraceHop& hop : answer.hops) {
         json rtt = hop.address ? json(milliseconds(hop.round_trip)) : json(nullptr);
@@ -229,7 +232,7 @@ std::string trace_json(const plan::Plan& plan, const Lab& lab, const probe::Trac
                                                 : json(said)},
                         {"rtt_ms", rtt}});
     }
-    return text({{"hops", hops}, {"ping", ping_value(plan, lab, answer.ping, mending)}});
+    return text({{"hops", hops}, {"ping", ping_value(plan, settled, answer.ping, mending)}});
 }
 
 std::string verify_json(const Lab& lab, const std::vector<probe::Verdict>& verdicts) {

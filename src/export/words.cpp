@@ -47,15 +47,18 @@ std::string drop_detail(const lab::Lab& lab, const Journey& journey, const packe
 
 } // namespace
 
-std::string step_detail(const lab::Lab& lab, const Journey& journey, std::size_t index) {
+std::string step_detail(const routing::Settled& settled, const Journey& journey,
+                        std::size_t index) {
+    const lab::Lab& lab = settled.lab();
     const packet::Step& step = journey.steps[index];
     if (step.action == packet::Action::drop)
         return drop_detail(lab, journey, step);
     if (step.action == packet::Action::deliver)
         return fmt::format("has {}", to_string(journey.packet.destination));
-    if (step.route->kind == routing::RouteKind::connected)
-        return fmt::format("{} is connected", to_string(step.route->to));
-    return fmt::format("{} via {}{}", target(step.route->to), to_string(step.next_hop),
+    auto route = settled.route(step.machine, journey.packet.destination);
+    if (route->kind == routing::RouteKind::connected)
+        return fmt::format("{} is connected", to_string(route->to));
+    return fmt::format("{} via {}{}", target(route->to), to_string(step.next_hop),
                        holder(lab, step.next_hop));
 }
 

@@ -71,10 +71,11 @@ class Inspector {
         });
         std::vector<const Range*> around; // prefixes that hold the current one, outermost first
         for (const Range& range : ranges) {
-            while (!around.empty() && !around.back()->prefix.contains(range.prefix))
+            while (!around.empty() && around.back()->prefix.last() < range.prefix.first())
                 around.pop_back();
             for (const Range* other : around)
-                if (wired_[other->segment.row] == wired_[range.segment.row]) {
+                if (other->prefix.contains(range.prefix)
+                    && wired_[other->segment.row] == wired_[range.segment.row]) {
                     overlap(std::min(other->segment, range.segment),
                             std::max(other->segment, range.segment), range.prefix.family());
                     break; // one finding for each prefix is enough

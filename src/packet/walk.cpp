@@ -4,7 +4,6 @@ namespace jackal::packet {
 
 using lab::MachineId;
 using lab::NicId;
-using routing::Route;
 using routing::RouteKind;
 
 std::string_view to_string(Action action) {
@@ -50,9 +49,11 @@ namespace {
 class Walk {
   public:
     Walk(const routing::Settled& settled, MachineId sender, const Packet& packet)
-        : settled_(settled), lab_(settled.lab()), at_(sender) {
+        : settled_(settled), lab_(settled.lab()), aim_(settled.aim(packet.destination)),
+          source_(settled.aim(packet.source)), at_(sender) {
         journey_.packet = packet;
         journey_.ttl_left = packet.ttl;
+        journey_.steps.reserve(8);
     }
 
     Journey run() {
@@ -64,23 +65,23 @@ class Walk {
   private:
     // Lets the current machine deal with the packet; false when that was its end.
     bool visit() {
+        hop_ = nullptr;
         if (!settled_.condition().machine_on(at_))
             return end(Ending::machine_off);
-        route_ = nullptr;
         if (in_ && is_own_source())
             return end(Ending::own_source);
-        route_ = settled_.route(at_, journey_.packet.destination);
-        if (route_ != nullptr && route_->kind == RouteKind::local)
+        if (settled_.is_local(at_, aim_))
             return deliver();
         if (in_ && !lab_.machines[at_].forwards)
             return end(Ending::not_forwarding);
-        if (route_ == nullptr)
-            return end(Ending::no_route);
-        if (route_->kind == RouteKind::broadcast)
+        hop_ = settled_.hop(at_, aim_);
+        if (settled_.is_broadcast(at_, aim_))
             return end(Ending::to_broadcast);
+        if (hop_ == nullptr)
+            return end(Ending::no_route);
         if (in_ && journey_.ttl_left <= 1)
             return end(Ending::ttl_expired);
-        if (journey_.packet.size_bytes > lab_.nics[route_->out].mtu_bytes)
+        if (journey_.packet.size_bytes > lab_.nics[hop_->out].mtu_bytes)
             return end(Ending::too_big);
         return pass_on();
     }
@@ -88,26 +89,26 @@ class Walk {
     // Linux drops an IPv4 packet that comes in with a source address of the machine's own
     // (fib_validate_source, accept_local off); IPv6 has no such check.
     bool is_own_source() const {
-        net::Address source = journey_.packet.source;
-        if (source.family() == net::Family::ipv6)
-            return false;
-        const Route* back = settled_.route(at_, source);
-        return back != nullptr && back->kind == RouteKind::local;
+        return source_.address.family() == net::Family::ipv4 && settled_.is_local(at_, source_);
     }
 
     bool pass_on() {
-        bool direct = route_->kind == RouteKind::connected;
-        net::Address next_hop = direct ? journey_.packet.destination : route_->via;
-        settled_.answering(route_->out, next_hop, answering_);
-        if (answering_.size() != 1) {
-            journey_.next_hop = next_hop;
-            journey_.answering = answering_;
-            return end(answering_.empty() ? Ending::no_neighbour : Ending::which_neighbour);
+        bool direct = hop_->kind == RouteKind::connected;
+        net::Address next_hop = direct ? aim_.address : hop_->via;
+        NicId neighbour = hop_->neighbour;
+        if (!neighbour) {
+            settled_.answering(hop_->out, next_hop, answering_);
+            if (answering_.size() != 1) {
+                journey_.next_hop = next_hop;
+                journey_.answering = answering_;
+                return end(answering_.empty() ? Ending::no_neighbour : Ending::which_neighbour);
+            }
+            neighbour = answering_.front();
         }
         if (in_)
             --journey_.ttl_left;
-        add_step(in_ ? Action::forward : Action::send, route_->out, next_hop);
-        in_ = answering_.front();
+        add_step(in_ ? Action::forward : Action::send, hop_->out, next_hop);
+        in_ = neighbour;
         at_ = lab_.nics[in_].machine;
         return true;
     }
@@ -119,22 +120,24 @@ class Walk {
     }
 
     bool end(Ending ending) {
-        NicId out = route_ == nullptr ? NicId{} : route_->out;
+        NicId out = hop_ == nullptr ? NicId{} : hop_->out;
         add_step(Action::drop, out, journey_.next_hop);
         journey_.ending = ending;
         return false;
     }
 
     void add_step(Action action, NicId out, net::Address next_hop) {
-        journey_.steps.push_back({at_, in_, out, action, next_hop, route_});
+        journey_.steps.push_back({at_, in_, out, action, next_hop});
     }
 
     const routing::Settled& settled_;
     const lab::Lab& lab_;
+    routing::Aim aim_;
+    routing::Aim source_; // whoever has the source address
     Journey journey_;
     MachineId at_;
     NicId in_; // none while the packet is still at its sender
-    const Route* route_ = nullptr;
+    const routing::Hop* hop_ = nullptr;
     std::vector<NicId> answering_;
 };
 
@@ -146,10 +149,13 @@ Journey walk(const routing::Settled& settled, MachineId sender, const Packet& pa
 
 std::optional<net::Address> source_address(const routing::Settled& settled, MachineId sender,
                                            net::Address destination) {
-    const Route* route = settled.route(sender, destination);
-    if (route == nullptr)
+    routing::Aim aim = settled.aim(destination);
+    if (settled.is_local(sender, aim))
+        return destination;
+    const routing::Hop* hop = settled.hop(sender, aim);
+    if (hop == nullptr)
         return std::nullopt;
-    return route->source;
+    return hop->source;
 }
 
 } // namespace jackal::packet

@@ -25,7 +25,7 @@ class Explainer {
     Explainer(const routing::Settled& settled, const Leg& leg)
         : settled_(settled), lab_(settled.lab()), leg_(leg), journey_(*leg.journey),
           far_(journey_.packet.destination), family_(far_.family()), here_(journey_.last_machine()),
-          route_(journey_.steps.back().route) {}
+          route_(settled.route(here_, far_)) {}
 
     Diagnosis run() {
         bool astray =
@@ -443,7 +443,7 @@ class Explainer {
 
     Diagnosis not_forwarding() const {
         MachineId before = journey_.steps[journey_.steps.size() - 2].machine;
-        const routing::Route* route = journey_.steps[journey_.steps.size() - 2].route;
+        auto route = settled_.route(before, far_);
         Remedy remedy{{plan::SetForwards{name(here_), true}}, ""};
         bool is_router = lab_.machines[here_].kind == plan::MachineKind::router;
         if (!is_router && route->written && !path_from(before, Through::working).empty())
@@ -532,7 +532,7 @@ class Explainer {
             if (i > start && step.machine == journey_.steps[start].machine)
                 break;
             circle += name(step.machine) + " -> ";
-            all_default &= step.route->to.length() == 0;
+            all_default &= settled_.route(step.machine, far_)->to.length() == 0;
             auto path = path_from(step.machine, Through::working);
             if (path.empty()
                 || lab_.first_address(path.front().in, family_)->address == step.next_hop)
@@ -552,16 +552,17 @@ class Explainer {
     }
 
     plan::Mark loop_mark(const packet::Step& step) const {
-        return step.route->written ? lab_.routes[step.route->written].at : mark(step.machine);
+        lab::RouteId written = settled_.route(step.machine, far_)->written;
+        return written ? lab_.routes[written].at : mark(step.machine);
     }
 
     Remedy break_loop(const packet::Step& step) const {
         auto path = path_from(step.machine, Through::working);
-        bool is_default = step.route->to.length() == 0;
-        if (!step.route->written)
+        auto used = settled_.route(step.machine, far_);
+        if (!used->written)
             return {{}, "take one machine out of the circle"};
-        const lab::StaticRoute& route = lab_.routes[step.route->written];
-        if (!path.empty() && is_default)
+        const lab::StaticRoute& route = lab_.routes[used->written];
+        if (!path.empty() && used->to.length() == 0)
             return add_route(step.machine, path.front());
         if (!path.empty())
             return lead_rightly(step.machine, route);
@@ -626,7 +627,7 @@ class Explainer {
     net::Address far_;
     net::Family family_;
     MachineId here_;
-    const routing::Route* route_; // of the last step
+    std::optional<routing::Route> route_; // of the last machine, to the far end
 };
 
 } // namespace

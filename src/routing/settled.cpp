@@ -8,6 +8,12 @@ using lab::Lab;
 using lab::MachineId;
 using lab::NicId;
 
+namespace {
+
+constexpr std::uint16_t no_large_hop = 0xffff;
+
+} // namespace
+
 Condition::Condition(const Lab& lab) {
     for (const lab::Machine& machine : lab.machines)
         machine_on_.push_back(machine.up);
@@ -56,9 +62,60 @@ std::string_view to_string(RouteKind kind) {
     return "static";
 }
 
-std::span<const Route> Settled::routes(MachineId machine) const {
-    return std::span(routes_).subspan(first_route_[machine.row],
-                                      first_route_[machine.row + 1] - first_route_[machine.row]);
+// --- asking --------------------------------------------------------------------------------
+
+Aim Settled::aim(net::Address destination) const {
+    return {destination, prefix_table_.lookup(destination), lab_->owners_of(destination),
+            std::ranges::binary_search(broadcasts_, destination)};
+}
+
+const Hop* Settled::hop(MachineId machine, const Aim& aim) const {
+    const Forwarding& table = forwarding_[machine.row];
+    if (aim.prefix == net::PrefixTable::none)
+        return nullptr;
+    if (table.large) {
+        std::uint16_t hop = large_[table.first + aim.prefix];
+        return hop == no_large_hop ? nullptr : &hops_[table.first_hop + hop];
+    }
+    auto begin = small_.begin() + static_cast<std::ptrdiff_t>(table.first);
+    auto end = begin + table.count;
+    for (std::uint32_t prefix = aim.prefix; prefix != net::PrefixTable::none;
+         prefix = shorter_[prefix]) {
+        auto found = std::ranges::lower_bound(begin, end, prefix, {}, &Entry::prefix);
+        if (found != end && found->prefix == prefix)
+            return &hops_[table.first_hop + found->hop];
+    }
+    return nullptr;
+}
+
+bool Settled::is_local(MachineId machine, const Aim& aim) const {
+    bool ipv6 = aim.address.family() == net::Family::ipv6;
+    return std::ranges::any_of(aim.owners, [&](const lab::Owner& owner) {
+        return lab_->nics[owner.nic].machine == machine && (!ipv6 || condition_.nic_up(owner.nic));
+    });
+}
+
+bool Settled::is_broadcast(MachineId machine, const Aim& aim) const {
+    if (!aim.is_broadcast)
+        return false;
+    for (NicId nic : lab_->nics_of(machine))
+        for (lab::AddressId id : lab_->addresses_of(nic))
+            if (condition_.nic_up(nic)
+                && lab_->addresses[id].prefix().is_broadcast_address(aim.address))
+                return true;
+    return false;
+}
+
+std::vector<Route> Settled::routes(MachineId machine) const {
+    return routes(machine, nullptr);
+}
+
+std::optional<Route> Settled::route(MachineId machine, net::Address destination) const {
+    std::optional<Route> best;
+    for (const Route& route : routes(machine))
+        if (route.to.contains(destination) && (!best || route.to.length() > best->to.length()))
+            best = route;
+    return best;
 }
 
 void Settled::answering(NicId asking, net::Address address, std::vector<NicId>& into) const {
@@ -80,97 +137,199 @@ void Settled::answering(NicId asking, net::Address address, std::vector<NicId>& 
     }
 }
 
-// --- building ------------------------------------------------------------------------------
+// --- route tables --------------------------------------------------------------------------
 
-// A NIC that is down keeps its IPv4 addresses, and the machine still answers at them by its other
-// NICs; its IPv6 addresses are gone, and so are all routes by it.
-void Settled::add_nic_routes(NicId nic) {
-    bool up = condition_.nic_up(nic);
-    for (lab::AddressId id : lab_->addresses_of(nic)) {
-        const lab::InterfaceAddress& row = lab_->addresses[id];
-        net::Family family = row.address.family();
-        if (!up && family == net::Family::ipv6)
-            continue;
-        auto add = [&](const net::Prefix& to, RouteKind kind) {
-            routes_.push_back({to, kind, nic, {}, row.address, 0, {}});
-        };
-        add({row.address, net::address_bits(family)}, RouteKind::local);
-        if (!up)
-            continue;
-        net::Prefix prefix = row.prefix();
-        if (family == net::Family::ipv4 && prefix.host_bits() > 1)
-            add({prefix.last(), 32}, RouteKind::broadcast);
-        if (prefix.host_bits() > 0)
-            add(prefix, RouteKind::connected);
+namespace {
+
+class RouteList {
+  public:
+    RouteList(const Lab& lab, const Condition& condition, MachineId machine,
+              std::vector<RefusedRoute>* refused)
+        : lab_(lab), condition_(condition), machine_(machine), refused_(refused) {}
+
+    std::vector<Route> run() {
+        if (!condition_.machine_on(machine_))
+            return {};
+        for (NicId nic : lab_.nics_of(machine_))
+            add_nic_routes(nic);
+        own_count_ = routes_.size();
+        for (lab::RouteId route : lab_.routes_of(machine_))
+            add_static_route(route);
+        sort();
+        return std::move(routes_);
     }
-}
 
-// The machine's first `own_count` routes are those that its NICs gave it.
-void Settled::add_static_route(MachineId id, lab::RouteId written, std::size_t first,
-                               std::size_t own_count) {
-    const lab::StaticRoute& row = lab_->routes[written];
-    const Route* towards = nullptr; // the connected prefix that the next hop is on
-    for (const Route& route : std::span(routes_).subspan(first, own_count)) {
-        if (route.kind == RouteKind::local && route.source == row.via) {
-            refused_.push_back({written, id, Refusal::next_hop_is_own});
-            return;
+  private:
+    void refuse(lab::RouteId written, Refusal why) {
+        if (refused_ != nullptr)
+            refused_->push_back({written, machine_, why});
+    }
+
+    void add_nic_routes(NicId nic) {
+        bool up = condition_.nic_up(nic);
+        for (lab::AddressId id : lab_.addresses_of(nic)) {
+            const lab::InterfaceAddress& row = lab_.addresses[id];
+            net::Family family = row.address.family();
+            if (!up && family == net::Family::ipv6)
+                continue;
+            auto add = [&](const net::Prefix& to, RouteKind kind) {
+                routes_.push_back({to, kind, nic, {}, row.address, 0, {}});
+            };
+            add({row.address, net::address_bits(family)}, RouteKind::local);
+            if (!up)
+                continue;
+            net::Prefix prefix = row.prefix();
+            if (family == net::Family::ipv4 && prefix.host_bits() > 1)
+                add({prefix.last(), 32}, RouteKind::broadcast);
+            if (prefix.host_bits() > 0)
+                add(prefix, RouteKind::connected);
         }
-        if (route.kind == RouteKind::connected && route.to.contains(row.via)
-            && (towards == nullptr || route.to.length() > towards->to.length()))
-            towards = &route;
     }
-    if (towards == nullptr) {
-        refused_.push_back({written, id, Refusal::next_hop_off_link});
-        return;
+
+    void add_static_route(lab::RouteId written) {
+        const lab::StaticRoute& row = lab_.routes[written];
+        const Route* towards = nullptr; // the connected prefix that the next hop is on
+        for (const Route& route : std::span(routes_).first(own_count_)) {
+            if (route.kind == RouteKind::local && route.source == row.via)
+                return refuse(written, Refusal::next_hop_is_own);
+            if (route.kind == RouteKind::connected && route.to.contains(row.via)
+                && (towards == nullptr || route.to.length() > towards->to.length()))
+                towards = &route;
+        }
+        if (towards == nullptr)
+            return refuse(written, Refusal::next_hop_off_link);
+        Route route{row.to,  RouteKind::static_route, towards->out,
+                    row.via, towards->source,         row.metric,
+                    written};
+        routes_.push_back(route);
     }
-    Route route{row.to, RouteKind::static_route, towards->out, row.via, towards->source, row.metric,
-                written};
-    routes_.push_back(route);
+
+    void sort() {
+        std::ranges::stable_sort(routes_, [](const Route& a, const Route& b) {
+            return std::tuple(a.to, a.kind, a.metric) < std::tuple(b.to, b.kind, b.metric);
+        });
+        auto is_repeated = [](const Route& a, const Route& b) {
+            return a.kind == RouteKind::static_route && b.kind == RouteKind::static_route
+                   && a.to == b.to && a.metric == b.metric;
+        };
+        for (std::size_t i = 1; i < routes_.size(); ++i)
+            if (is_repeated(routes_[i - 1], routes_[i]))
+                refuse(routes_[i].written, Refusal::repeated);
+        auto repeated = std::ranges::unique(routes_, is_repeated);
+        routes_.erase(repeated.begin(), repeated.end());
+    }
+
+    const Lab& lab_;
+    const Condition& condition_;
+    MachineId machine_;
+    std::vector<RefusedRoute>* refused_;
+    std::vector<Route> routes_;
+    std::size_t own_count_ = 0; // the first so many routes are those that the NICs gave
+};
+
+} // namespace
+
+std::vector<Route> Settled::routes(MachineId machine, std::vector<RefusedRoute>* refused) const {
+    return RouteList(*lab_, condition_, machine, refused).run();
 }
 
-void Settled::sort_routes(MachineId id, std::size_t first) {
-    auto begin = routes_.begin() + static_cast<std::ptrdiff_t>(first);
-    std::stable_sort(begin, routes_.end(), [](const Route& a, const Route& b) {
-        return std::tuple(a.to, a.kind, a.metric) < std::tuple(b.to, b.kind, b.metric);
-    });
-    auto kept = begin;
-    for (auto it = begin; it != routes_.end(); ++it) {
-        bool repeated = kept != begin && it->kind == RouteKind::static_route
-                        && std::prev(kept)->kind == RouteKind::static_route
-                        && std::prev(kept)->to == it->to && std::prev(kept)->metric == it->metric;
-        if (repeated)
-            refused_.push_back({it->written, id, Refusal::repeated});
-        else
-            *kept++ = *it;
+// --- forwarding tables ---------------------------------------------------------------------
+
+void Settled::number_prefixes() {
+    for (const lab::InterfaceAddress& row : lab_->addresses)
+        prefixes_.push_back(row.prefix());
+    for (const lab::StaticRoute& row : lab_->routes)
+        prefixes_.push_back(row.to);
+    std::ranges::sort(prefixes_);
+    auto repeated = std::ranges::unique(prefixes_);
+    prefixes_.erase(repeated.begin(), repeated.end());
+    prefixes_.shrink_to_fit();
+
+    std::vector<std::uint32_t> around; // prefixes that hold the current one, outermost first
+    std::vector<net::PrefixTable::Entry> entries;
+    for (std::uint32_t i = 0; i < prefixes_.size(); ++i) {
+        while (!around.empty() && prefixes_[around.back()].last() < prefixes_[i].first())
+            around.pop_back();
+        // An IPv6 prefix around the IPv4-mapped block is around, but does not hold IPv4 prefixes.
+        bool held = !around.empty() && prefixes_[around.back()].contains(prefixes_[i]);
+        shorter_.push_back(held ? around.back() : net::PrefixTable::none);
+        around.push_back(i);
+        entries.push_back({prefixes_[i], i});
     }
-    routes_.erase(kept, routes_.end());
+    prefix_table_ = net::PrefixTable(std::move(entries));
+}
+
+void Settled::collect_broadcasts() {
+    for (const lab::InterfaceAddress& row : lab_->addresses)
+        if (net::Prefix prefix = row.prefix(); prefix.is_broadcast_address(prefix.last()))
+            broadcasts_.push_back(prefix.last());
+    std::ranges::sort(broadcasts_);
+    auto repeated = std::ranges::unique(broadcasts_);
+    broadcasts_.erase(repeated.begin(), repeated.end());
+}
+
+// The number of the hop that the route leads to, among those of its machine; a new one if needed.
+std::uint32_t Settled::hop_number(const Route& route, std::uint32_t first_hop) {
+    for (std::size_t i = first_hop; i < hops_.size(); ++i)
+        if (hops_[i].kind == route.kind && hops_[i].out == route.out && hops_[i].via == route.via
+            && hops_[i].source == route.source)
+            return static_cast<std::uint32_t>(i) - first_hop;
+    Hop hop{route.kind, route.out, {}, route.via, route.source};
+    if (route.kind == RouteKind::static_route) {
+        std::vector<NicId> answers;
+        answering(route.out, route.via, answers);
+        if (answers.size() == 1)
+            hop.neighbour = answers.front();
+    }
+    hops_.push_back(hop);
+    return static_cast<std::uint32_t>(hops_.size() - 1) - first_hop;
+}
+
+// Writes the entries as a large table. Prefixes are numbered so that a shorter one comes before
+// those it holds.
+void Settled::spread(Forwarding& table, const std::vector<Entry>& entries) {
+    table.large = true;
+    table.first = large_.size();
+    large_.resize(large_.size() + prefixes_.size(), no_large_hop);
+    std::uint16_t* hops = &large_[table.first];
+    for (const Entry& entry : entries)
+        hops[entry.prefix] = static_cast<std::uint16_t>(entry.hop);
+    for (std::uint32_t i = 0; i < prefixes_.size(); ++i)
+        if (hops[i] == no_large_hop && shorter_[i] != net::PrefixTable::none)
+            hops[i] = hops[shorter_[i]];
 }
 
 void Settled::settle_machine(MachineId id) {
-    std::size_t first = routes_.size();
-    first_route_.push_back(static_cast<std::uint32_t>(first));
-    if (condition_.machine_on(id)) {
-        for (NicId nic : lab_->nics_of(id))
-            add_nic_routes(nic);
-        std::size_t own_count = routes_.size() - first;
-        for (lab::RouteId route : lab_->routes_of(id))
-            add_static_route(id, route, first, own_count);
+    Forwarding table{.first = small_.size(), .first_hop = static_cast<std::uint32_t>(hops_.size())};
+    std::vector<Entry> entries;
+    std::uint32_t prefix = 0;
+    for (const Route& route : routes(id, &refused_)) {
+        if (route.kind != RouteKind::connected && route.kind != RouteKind::static_route)
+            continue;
+        auto found = std::lower_bound(prefixes_.begin() + prefix, prefixes_.end(), route.to);
+        prefix = static_cast<std::uint32_t>(found - prefixes_.begin());
+        if (entries.empty() || entries.back().prefix != prefix) // the best one comes first
+            entries.push_back({prefix, hop_number(route, table.first_hop)});
     }
-    sort_routes(id, first);
-    std::vector<net::PrefixTable::Entry> entries;
-    for (std::size_t i = first; i < routes_.size(); ++i)
-        entries.push_back({routes_[i].to, static_cast<std::uint32_t>(i)});
-    tables_.emplace_back(std::move(entries));
+    if (entries.size() > prefixes_.size() / 16 && hops_.size() - table.first_hop < no_large_hop) {
+        spread(table, entries);
+    } else {
+        small_.insert(small_.end(), entries.begin(), entries.end());
+        table.count = static_cast<std::uint32_t>(entries.size());
+    }
+    forwarding_.push_back(table);
 }
 
 Settled settle(const Lab& lab, Condition condition) {
     Settled settled(lab, std::move(condition));
-    settled.first_route_.reserve(lab.machines.size() + 1);
-    settled.tables_.reserve(lab.machines.size());
+    settled.number_prefixes();
+    settled.collect_broadcasts();
+    settled.forwarding_.reserve(lab.machines.size());
     for (MachineId id : lab.machines.ids())
         settled.settle_machine(id);
-    settled.first_route_.push_back(static_cast<std::uint32_t>(settled.routes_.size()));
-    settled.routes_.shrink_to_fit();
+    settled.hops_.shrink_to_fit();
+    settled.small_.shrink_to_fit();
+    settled.large_.shrink_to_fit();
     return settled;
 }
 

@@ -20,9 +20,9 @@ std::string routes_json(const routing::Settled& settled,
                         const std::vector<lab::MachineId>& machines,
                         std::optional<net::Address> destination);
 /// `mending` is left out of the answer if it is null.
-std::string ping_json(const plan::Plan& plan, const lab::Lab& lab, const probe::PingAnswer& answer,
-                      const probe::Mending* mending);
-std::string trace_json(const plan::Plan& plan, const lab::Lab& lab,
+std::string ping_json(const plan::Plan& plan, const routing::Settled& settled,
+                      const probe::PingAnswer& answer, const probe::Mending* mending);
+std::string trace_json(const plan::Plan& plan, const routing::Settled& settled,
                        const probe::TraceAnswer& answer, const probe::Mending* mending);
 std::string verify_json(const lab::Lab& lab, const std::vector<probe::Verdict>& verdicts);
 

@@ -6,7 +6,8 @@
 namespace jackal::exports {
 
 /// Why the machine of step number `step` did what it did: "default via 10.40.0.1 (quay-r1)".
-std::string step_detail(const lab::Lab& lab, const packet::Journey& journey, std::size_t step);
+std::string step_detail(const routing::Settled& settled, const packet::Journey& journey,
+                        std::size_t step);
 
 /// "written", "gateway", "next free" or "link".
 std::string_view to_string(lab::AddressOrigin origin);

@@ -3,9 +3,10 @@
 //     packet::Journey journey = packet::walk(settled, sender, {.source = a, .destination = b});
 //     if (journey.ending == packet::Ending::delivered) …
 //
-// Each machine behaves as a Linux host with default settings. The walk costs one route lookup a
-// machine and visits at most 255 of them. It draws no random numbers: delay, jitter and loss of
-// the links that were crossed are for the caller to add up.
+// Each machine behaves as a Linux host with default settings. The walk costs one longest-prefix
+// match, and then a table access for each machine; it visits at most 255 of them. It draws no
+// random numbers: delay, jitter and loss of the links that were crossed are for the caller to add
+// up.
 #pragma once
 
 #include "jackal/routing/settled.h"
@@ -36,8 +37,7 @@ struct Step {
     lab::NicId in;  ///< none at the sender
     lab::NicId out; ///< none where it ends
     Action action = Action::send;
-    net::Address next_hop;                 ///< who it was handed to, if `out` is set
-    const routing::Route* route = nullptr; ///< what decided, or null; points into the Settled
+    net::Address next_hop; ///< who it was handed to, if `out` is set
 };
 
 /// How a journey ended, always at the machine of its last step.

@@ -6,7 +6,10 @@
 //     routing::Settled without = routing::settle(lab, cut);
 //
 // A Settled refers to its Lab, which must outlive it. Building it is O(n log n) in the number of
-// routes; asking a route table is one longest-prefix match.
+// routes. It is made for asking the way of one destination of many machines in a row: aim() does
+// one longest-prefix match over all prefixes that any machine has a route for, and hop() then costs
+// an array access at a machine with a large table, and a short search at one with a small table.
+// Route tables in words (routes(), route()) are worked out anew from the lab at each call.
 #pragma once
 
 #include "jackal/lab/lab.h"
@@ -67,6 +70,23 @@ struct RefusedRoute {
     Refusal why = Refusal::next_hop_off_link;
 };
 
+/// Where one or more routes of a machine lead.
+struct Hop {
+    RouteKind kind = RouteKind::connected; ///< connected or static_route
+    lab::NicId out;
+    lab::NicId neighbour; ///< static: the NIC that answers for `via`, if exactly one does
+    net::Address via;     ///< static: the next hop
+    net::Address source;  ///< what the machine itself sends from this way
+};
+
+/// A destination, looked up once for all machines.
+struct Aim {
+    net::Address address;
+    std::uint32_t prefix = net::PrefixTable::none; ///< the longest that any machine has a route for
+    std::span<const lab::Owner> owners;
+    bool is_broadcast = false; ///< the broadcast address of some IPv4 prefix in the lab
+};
+
 class Settled {
   public:
     const lab::Lab& lab() const { return *lab_; }
@@ -77,17 +97,27 @@ class Settled {
         return condition_.nic_up(nic) && condition_.machine_on(lab_->nics[nic].machine);
     }
 
-    /// All routes of a machine, best first where they cover the same prefix.
-    std::span<const Route> routes(lab::MachineId machine) const;
+    /// All routes of a machine by prefix, best first where they cover the same one.
+    std::vector<Route> routes(lab::MachineId machine) const;
 
-    /// The route that the machine uses for `destination`, or null.
-    const Route* route(lab::MachineId machine, net::Address destination) const {
-        std::uint32_t found = tables_[machine.row].lookup(destination);
-        return found == net::PrefixTable::none ? nullptr : &routes_[found];
-    }
+    /// The route that the machine uses for `destination`, or nothing.
+    std::optional<Route> route(lab::MachineId machine, net::Address destination) const;
 
     /// Static routes that the plan gives but that do not exist under this condition, by machine.
     std::span<const RefusedRoute> refused() const { return refused_; }
+
+    Aim aim(net::Address destination) const;
+
+    /// Where the machine sends packets for the destination, or null for no route. Local addresses
+    /// and broadcast addresses come before it: ask is_local and is_broadcast first.
+    const Hop* hop(lab::MachineId machine, const Aim& aim) const;
+
+    /// True if the destination is an address of the machine itself. A NIC that is down keeps its
+    /// IPv4 addresses and loses its IPv6 addresses.
+    bool is_local(lab::MachineId machine, const Aim& aim) const;
+
+    /// True if the destination is the broadcast address of a connected IPv4 prefix.
+    bool is_broadcast(lab::MachineId machine, const Aim& aim) const;
 
     /// The NICs that answer when a machine asks for `address` on a segment (ARP, RFC 826; ND,
     /// RFC 4861), `asking` left out. In IPv4 a machine answers for all its addresses on every
@@ -96,20 +126,41 @@ class Settled {
 
   private:
     friend Settled settle(const lab::Lab& lab, Condition condition);
+
+    // The forwarding table of one machine. Small: pairs of prefix and hop, sorted by prefix. Large:
+    // the hop for every prefix of the lab, so that a lookup need not climb to shorter prefixes.
+    struct Forwarding {
+        std::size_t first = 0; // in small_ or large_
+        std::uint32_t first_hop = 0;
+        std::uint32_t count = 0; // of entries in small_
+        bool large = false;
+    };
+    struct Entry {
+        std::uint32_t prefix;
+        std::uint32_t hop; // counted from the machine's first hop
+    };
+
     Settled(const lab::Lab& lab, Condition condition)
         : lab_(&lab), condition_(std::move(condition)) {}
 
+    void number_prefixes();
+    void collect_broadcasts();
     void settle_machine(lab::MachineId id);
-    void add_nic_routes(lab::NicId nic);
-    void add_static_route(lab::MachineId id, lab::RouteId route, std::size_t first,
-                          std::size_t own_count);
-    void sort_routes(lab::MachineId id, std::size_t first);
+    std::uint32_t hop_number(const Route& route, std::uint32_t first_hop);
+    void spread(Forwarding& table, const std::vector<Entry>& entries);
+
+    std::vector<Route> routes(lab::MachineId machine, std::vector<RefusedRoute>* refused) const;
 
     const lab::Lab* lab_;
     Condition condition_;
-    std::vector<Route> routes_;              // contiguous for each machine
-    std::vector<std::uint32_t> first_route_; // by machine, and one past the last
-    std::vector<net::PrefixTable> tables_;   // by machine; values are positions in routes_
+    std::vector<net::Prefix> prefixes_;    // all that some machine may have a route for, sorted
+    std::vector<std::uint32_t> shorter_;   // by prefix: the next one that holds it, or none
+    net::PrefixTable prefix_table_;        // values are positions in prefixes_
+    std::vector<net::Address> broadcasts_; // sorted
+    std::vector<Forwarding> forwarding_;   // by machine
+    std::vector<Hop> hops_;
+    std::vector<Entry> small_;
+    std::vector<std::uint16_t> large_;
     std::vector<RefusedRoute> refused_;
 };
 
