@@ -26,7 +26,7 @@ std::vector<std::string> cells(const lab::Lab& lab, const routing::Route& route)
             std::string(routing::to_string(route.kind)),
             lab.nics[route.out].name,
             via,
-            net::to_string(route.source),
+            net::to_string(lab.addresses[route.source].address),
             is_static ? fmt::format("{}", route.metric) : ""};
 }
 

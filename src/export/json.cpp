@@ -197,7 +197,7 @@ std::string routes_json(const routing::Settled& settled,
                             {"kind", routing::to_string(route.kind)},
                             {"out", maybe_nic(lab, route.out)},
                             {"via", has_via ? json(to_string(route.via)) : json(nullptr)},
-                            {"source", to_string(route.source)},
+                            {"source", to_string(lab.addresses[route.source].address)},
                             {"metric", route.metric}});
         };
         if (destination) {

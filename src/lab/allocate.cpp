@@ -19,10 +19,9 @@ struct Wish {
     net::Family family;
     int length;
     SiteId site;
-    SubnetId subnet; // none for a link
+    SubnetId subnet;  // none for a link
+    std::size_t link; // unused for a subnet
     std::optional<net::Prefix>* into;
-    std::string what;
-    plan::Mark at;
 };
 
 // The longest IPv4 prefix with room for the hosts, their growth and a gateway.
@@ -142,11 +141,7 @@ class Planner {
         for (net::Family family : net::both_families) {
             if (!pools_.serves(site, family))
                 continue;
-            int length = wanted_length(subnet, family);
-            std::string size = family == net::Family::ipv4 ? wish_text(subnet, length)
-                                                           : fmt::format("a /{}", length);
-            wishes_.push_back({family, length, site, id, &into[family],
-                               fmt::format("subnet {} wants {}", subnet.name, size), subnet.at});
+            wishes_.push_back({family, wanted_length(subnet, family), site, id, 0, &into[family]});
         }
     }
 
@@ -161,14 +156,7 @@ class Planner {
             if (!pools_.serves(site, family))
                 continue;
             int length = net::address_bits(family) - 1; // RFC 3021, RFC 6164
-            wishes_.push_back({family,
-                               length,
-                               site,
-                               {},
-                               &into[family],
-                               fmt::format("the link {} -- {} wants a /{}", link.first.value,
-                                           link.second.value, length),
-                               link.at});
+            wishes_.push_back({family, length, site, {}, i, &into[family]});
         }
     }
 
@@ -176,8 +164,27 @@ class Planner {
         net::FreeSpace& pool = pools_.pool(wish.site, wish.family);
         *wish.into = pool.take(wish.family, wish.length);
         if (!*wish.into)
-            result_.unplaced.push_back({wish.what, shortage(pool, sites_[wish.site]), wish.family,
-                                        wish.site, wish.subnet, wish.length, wish.at});
+            refuse(wish, shortage(pool, sites_[wish.site]));
+    }
+
+    void refuse(const Wish& wish, std::string why) {
+        std::string what;
+        plan::Mark at;
+        if (wish.subnet) {
+            const plan::Subnet& subnet = plan_.subnets[wish.subnet.row];
+            what =
+                fmt::format("subnet {} wants {}", subnet.name,
+                            wish.family == net::Family::ipv4 ? wish_text(subnet, wish.length)
+                                                             : fmt::format("a /{}", wish.length));
+            at = subnet.at;
+        } else {
+            const plan::Link& link = plan_.links[wish.link];
+            what = fmt::format("the link {} -- {} wants a /{}", link.first.value, link.second.value,
+                               wish.length);
+            at = link.at;
+        }
+        result_.unplaced.push_back({std::move(what), std::move(why), wish.family, wish.site,
+                                    wish.subnet, wish.length, at});
     }
 
     const plan::Plan& plan_;

@@ -7,7 +7,6 @@
 #include <algorithm>
 #include <fmt/format.h>
 #include <stdexcept>
-#include <unordered_set>
 
 namespace jackal::lab {
 
@@ -23,6 +22,9 @@ class Builder {
         lab_.name = plan_.lab;
         lab_.source = plan_.source;
         lab_.expectations = plan_.expectations;
+        index_names(plan_.sites, lab_.site_index);
+        index_names(plan_.subnets, lab_.subnet_index);
+        index_names(plan_.machines, lab_.machine_index);
         add_sites();
         find_subnet_sites();
         find_link_ends();
@@ -34,10 +36,34 @@ class Builder {
         assign_addresses();
         index_owners();
         add_routes();
+        shrink();
         return std::move(lab_);
     }
 
   private:
+    // --- names: rows of sites, subnets and machines have the numbers of the plan's entries ---
+
+    template <class Entry>
+    static void index_names(const std::vector<Entry>& entries, plan::NameIndex& index) {
+        for (std::uint32_t i = 0; i < entries.size(); ++i)
+            index.add(i, entries[i].name, name_in(entries));
+    }
+
+    template <class Entry>
+    static auto name_in(const std::vector<Entry>& entries) {
+        return [&entries](std::uint32_t i) -> std::string_view { return entries[i].name; };
+    }
+
+    SiteId site_named(std::string_view name) const {
+        return {lab_.site_index.find(name, name_in(plan_.sites)).value()};
+    }
+    SubnetId subnet_named(std::string_view name) const {
+        return {lab_.subnet_index.find(name, name_in(plan_.subnets)).value()};
+    }
+    MachineId machine_named(std::string_view name) const {
+        return {lab_.machine_index.find(name, name_in(plan_.machines)).value()};
+    }
+
     // --- sites and segments ----------------------------------------------------------------
 
     void add_sites() {
@@ -45,7 +71,7 @@ class Builder {
             Site row{.name = site.name, .space = {}, .at = site.at};
             for (const auto& prefix : site.space)
                 row.space.push_back(prefix.value);
-            site_by_name_.emplace(site.name, lab_.sites.add(std::move(row)));
+            lab_.sites.add(std::move(row));
         }
         if (plan_.sites.empty())
             lab_.sites.add({});
@@ -53,22 +79,18 @@ class Builder {
 
     void find_subnet_sites() {
         for (const plan::Subnet& subnet : plan_.subnets) {
-            subnet_sites_.push_back(subnet.site ? site_by_name_.at(subnet.site->value) : SiteId{0});
-            subnet_by_name_.emplace(subnet.name,
-                                    static_cast<std::uint32_t>(subnet_sites_.size() - 1));
+            subnet_sites_.push_back(subnet.site ? site_named(subnet.site->value) : SiteId{0});
         }
     }
 
     // A link stands on the site of the first subnet of its first end, else of its second.
     void find_link_ends() {
-        for (std::uint32_t i = 0; i < plan_.machines.size(); ++i)
-            machine_by_name_.emplace(plan_.machines[i].name, MachineId{i});
         for (const plan::Link& link : plan_.links) {
             SiteId site{0};
             for (const auto* end : {&link.second, &link.first}) {
-                const auto& nics = plan_.machines[machine_by_name_.at(end->value).row].nics;
+                const auto& nics = plan_.machines[machine_named(end->value).row].nics;
                 if (!nics.empty())
-                    site = subnet_sites_[subnet_by_name_.at(nics.front().subnet.value)];
+                    site = subnet_sites_[subnet_named(nics.front().subnet.value).row];
             }
             link_sites_.push_back(site);
         }
@@ -115,8 +137,8 @@ class Builder {
     void add_machines() {
         std::vector<std::vector<std::uint32_t>> links_of(plan_.machines.size());
         for (std::uint32_t i = 0; i < plan_.links.size(); ++i) {
-            links_of[machine_by_name_.at(plan_.links[i].first.value).row].push_back(i);
-            links_of[machine_by_name_.at(plan_.links[i].second.value).row].push_back(i);
+            links_of[machine_named(plan_.links[i].first.value).row].push_back(i);
+            links_of[machine_named(plan_.links[i].second.value).row].push_back(i);
         }
         link_nics_.resize(plan_.links.size());
         for (std::uint32_t i = 0; i < plan_.machines.size(); ++i) {
@@ -142,9 +164,9 @@ class Builder {
 
     void add_subnet_nic(MachineId id, const plan::Machine& machine, std::uint32_t n) {
         const plan::Nic& nic = machine.nics[n];
-        std::uint32_t subnet = subnet_by_name_.at(nic.subnet.value);
+        SubnetId subnet = subnet_named(nic.subnet.value);
         Nic row{.machine = id,
-                .segment = lab_.subnets[SubnetId{subnet}].segment,
+                .segment = lab_.subnets[subnet].segment,
                 .name = plan::nic_name(machine, n),
                 .mac = {},
                 .up = nic.up,
@@ -174,7 +196,7 @@ class Builder {
              .address_count = 0,
              .at = entry.at,
              .plan_index = n});
-        bool is_first = machine_by_name_.at(entry.first.value) == id;
+        bool is_first = machine_named(entry.first.value) == id;
         (is_first ? link_nics_[link].first : link_nics_[link].second) = nic;
     }
 
@@ -204,11 +226,16 @@ class Builder {
 
     // What has been given out on one segment.
     struct Lease {
-        PerFamily<std::unordered_set<net::Address>> used;
-        PerFamily<net::Address> next;
-        PerFamily<bool> started;
+        PerFamily<net::Address> next; // the unspecified address until something is given out
         PerFamily<bool> gateway_taken;
     };
+
+    // An address that the plan writes at a NIC of a segment.
+    using Written = std::pair<SegmentId, net::Address>;
+
+    bool is_written(SegmentId segment, net::Address address) const {
+        return std::ranges::binary_search(written_, Written{segment, address});
+    }
 
     const plan::NicAddress* written_address(const Nic& nic) const {
         const plan::Machine& machine = plan_.machines[nic.machine.row];
@@ -218,14 +245,11 @@ class Builder {
 
     void assign_addresses() {
         std::vector<Lease> leases(lab_.segments.size());
-        for (const Nic& nic : lab_.nics) {
-            const plan::NicAddress* written = written_address(nic);
-            if (written == nullptr)
-                continue;
-            for (const auto& given : written->given)
-                leases[nic.segment.row].used[given.value.address.family()].insert(
-                    given.value.address);
-        }
+        for (const Nic& nic : lab_.nics)
+            if (const plan::NicAddress* written = written_address(nic))
+                for (const auto& given : written->given)
+                    written_.emplace_back(nic.segment, given.value.address);
+        std::ranges::sort(written_);
         for (NicId id : lab_.nics.ids()) {
             Nic& nic = lab_.nics[id];
             nic.first_address = AddressId{static_cast<std::uint32_t>(lab_.addresses.size())};
@@ -276,10 +300,10 @@ class Builder {
             const auto& gateway = subnet.gateway[family];
             auto length = static_cast<std::uint8_t>(prefix->length());
             if (is_router && gateway && prefix->contains(*gateway) && !lease.gateway_taken[family]
-                && !lease.used[family].contains(*gateway)) {
+                && !is_written(nic.segment, *gateway)) {
                 lease.gateway_taken[family] = true;
                 lab_.addresses.add({*gateway, length, AddressOrigin::gateway, id, nic.at});
-            } else if (auto free = next_free(*prefix, gateway, lease, family)) {
+            } else if (auto free = next_free(nic.segment, *prefix, lease.next[family])) {
                 lab_.addresses.add({*free, length, AddressOrigin::automatic, id, nic.at});
             } else {
                 lab_.unplaced.push_back({fmt::format("{} wants an address", lab_.nic_name(id)),
@@ -294,14 +318,12 @@ class Builder {
         }
     }
 
-    static std::optional<net::Address> next_free(const net::Prefix& prefix,
-                                                 const std::optional<net::Address>& gateway,
-                                                 Lease& lease, net::Family family) {
-        net::Address& next = lease.next[family];
-        if (!lease.started[family])
+    std::optional<net::Address> next_free(SegmentId segment, const net::Prefix& prefix,
+                                          net::Address& next) const {
+        const auto& gateway = lab_.subnets[lab_.segments[segment].subnet].gateway[prefix.family()];
+        if (next == net::Address{})
             next = prefix.first_usable();
-        lease.started[family] = true;
-        while (lease.used[family].contains(next) || next == gateway)
+        while (next == gateway || is_written(segment, next))
             next = next.plus(1);
         if (next < prefix.first() || next > prefix.last_usable())
             return std::nullopt;
@@ -311,8 +333,9 @@ class Builder {
     }
 
     void index_owners() {
+        lab_.owners.reserve(lab_.addresses.size());
         for (const InterfaceAddress& row : lab_.addresses)
-            lab_.owners.push_back({row.address, row.nic});
+            lab_.owners.push_back({row.address, row.nic, lab_.nics[row.nic].machine});
         std::ranges::sort(lab_.owners, [](const Owner& a, const Owner& b) {
             return std::pair(a.address, a.nic) < std::pair(b.address, b.nic);
         });
@@ -362,7 +385,7 @@ class Builder {
             return {net::Prefix::everything(net::Family::ipv4),
                     net::Prefix::everything(net::Family::ipv6)};
         std::vector<net::Prefix> prefixes;
-        const Subnet& subnet = lab_.subnets[SubnetId{subnet_by_name_.at(*name)}];
+        const Subnet& subnet = lab_.subnets[subnet_named(*name)];
         for (net::Family family : net::both_families)
             if (const auto& prefix = lab_.segments[subnet.segment].prefix[family])
                 prefixes.push_back(*prefix);
@@ -378,7 +401,7 @@ class Builder {
                 return *address;
             return std::nullopt;
         }
-        MachineId target = machine_by_name_.at(std::get<std::string>(route.via.value));
+        MachineId target = machine_named(std::get<std::string>(route.via.value));
         for (NicId own : lab_.nics_of(id)) {
             if (route.nic && lab_.nics[own].name != route.nic->value)
                 continue;
@@ -437,14 +460,22 @@ class Builder {
         return std::nullopt;
     }
 
+    void shrink() {
+        lab_.machines.shrink();
+        lab_.nics.shrink();
+        lab_.addresses.shrink();
+        lab_.routes.shrink();
+        lab_.segments.shrink();
+        lab_.subnets.shrink();
+        lab_.owners.shrink_to_fit();
+    }
+
     const plan::Plan& plan_;
     Lab lab_;
-    std::unordered_map<std::string_view, SiteId> site_by_name_;
-    std::unordered_map<std::string_view, std::uint32_t> subnet_by_name_;
-    std::unordered_map<std::string_view, MachineId> machine_by_name_;
     std::vector<SiteId> subnet_sites_;
     std::vector<SiteId> link_sites_;
     std::vector<std::pair<NicId, NicId>> link_nics_;
+    std::vector<Written> written_; // sorted
 };
 
 } // namespace

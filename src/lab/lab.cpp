@@ -8,25 +8,27 @@ namespace jackal::lab {
 namespace {
 
 template <class Row>
-std::optional<Id<Row>> row_named(const Table<Row>& table, std::string_view name) {
-    for (Id<Row> id : table.ids())
-        if (table[id].name == name)
-            return id;
-    return std::nullopt;
+std::optional<Id<Row>> row_named(const Table<Row>& table, const plan::NameIndex& index,
+                                 std::string_view name) {
+    auto row = index.find(
+        name, [&](std::uint32_t r) -> std::string_view { return table[Id<Row>{r}].name; });
+    if (!row)
+        return std::nullopt;
+    return Id<Row>{*row};
 }
 
 } // namespace
 
 std::optional<MachineId> Lab::machine(std::string_view wanted) const {
-    return row_named(machines, wanted);
+    return row_named(machines, machine_index, wanted);
 }
 
 std::optional<SubnetId> Lab::subnet(std::string_view wanted) const {
-    return row_named(subnets, wanted);
+    return row_named(subnets, subnet_index, wanted);
 }
 
 std::optional<SiteId> Lab::site(std::string_view wanted) const {
-    return row_named(sites, wanted);
+    return row_named(sites, site_index, wanted);
 }
 
 std::optional<NicId> Lab::nic(MachineId machine, std::string_view wanted) const {

@@ -40,9 +40,13 @@ std::optional<Prefix> FreeSpace::take(Family family, int length) {
         auto& blocks = by_bits_[static_cast<std::size_t>(bits)];
         if (blocks.empty())
             continue;
-        Prefix wanted(blocks.begin()->first(), length);
-        remove(wanted);
-        return wanted;
+        Prefix block = *blocks.begin();
+        blocks.erase(blocks.begin());
+        while (block.length() < length) {
+            add(block.upper_half());
+            block = block.lower_half();
+        }
+        return block;
     }
     return std::nullopt;
 }

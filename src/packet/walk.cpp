@@ -49,11 +49,13 @@ namespace {
 class Walk {
   public:
     Walk(const routing::Settled& settled, MachineId sender, const Packet& packet)
-        : settled_(settled), lab_(settled.lab()), aim_(settled.aim(packet.destination)),
-          source_(settled.aim(packet.source)), at_(sender) {
+        : settled_(settled), lab_(settled.lab()),
+          aim_(settled.aim(packet.destination)), source_{.address = packet.source,
+                                                         .owners = lab_.owners_of(packet.source)},
+          at_(sender) {
         journey_.packet = packet;
         journey_.ttl_left = packet.ttl;
-        journey_.steps.reserve(8);
+        journey_.steps.reserve(32);
     }
 
     Journey run() {
@@ -81,7 +83,7 @@ class Walk {
             return end(Ending::no_route);
         if (in_ && journey_.ttl_left <= 1)
             return end(Ending::ttl_expired);
-        if (journey_.packet.size_bytes > lab_.nics[hop_->out].mtu_bytes)
+        if (journey_.packet.size_bytes > hop_->mtu_bytes)
             return end(Ending::too_big);
         return pass_on();
     }
@@ -94,8 +96,9 @@ class Walk {
 
     bool pass_on() {
         bool direct = hop_->kind == RouteKind::connected;
-        net::Address next_hop = direct ? aim_.address : hop_->via;
+        net::Address next_hop = direct ? aim_.address : lab_.routes[hop_->written].via;
         NicId neighbour = hop_->neighbour;
+        MachineId machine = hop_->machine;
         if (!neighbour) {
             settled_.answering(hop_->out, next_hop, answering_);
             if (answering_.size() != 1) {
@@ -104,12 +107,13 @@ class Walk {
                 return end(answering_.empty() ? Ending::no_neighbour : Ending::which_neighbour);
             }
             neighbour = answering_.front();
+            machine = lab_.nics[neighbour].machine;
         }
         if (in_)
             --journey_.ttl_left;
         add_step(in_ ? Action::forward : Action::send, hop_->out, next_hop);
         in_ = neighbour;
-        at_ = lab_.nics[in_].machine;
+        at_ = machine;
         return true;
     }
 
@@ -155,7 +159,7 @@ std::optional<net::Address> source_address(const routing::Settled& settled, Mach
     const routing::Hop* hop = settled.hop(sender, aim);
     if (hop == nullptr)
         return std::nullopt;
-    return hop->source;
+    return settled.lab().addresses[hop->source].address;
 }
 
 } // namespace jackal::packet

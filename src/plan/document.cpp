@@ -1,5 +1,6 @@
 #include "document.h"
 
+#include <algorithm>
 #include <fmt/format.h>
 #include <limits>
 #include <unordered_map>
@@ -64,6 +65,8 @@ class DocumentReader {
     std::optional<Document> read(std::string_view yaml) {
         if (yaml.size() > std::numeric_limits<std::uint32_t>::max() / 2)
             return refuse({}, "the text is larger than 2 GiB");
+        document_.nodes_.reserve(std::min(yaml.size() / 6, most_reserved_nodes));
+        document_.texts_.reserve(yaml.size());
         Parser parser(yaml);
         for (;;) {
             Event event;
@@ -82,6 +85,8 @@ class DocumentReader {
     }
 
   private:
+    static constexpr std::size_t most_reserved_nodes = 4'000'000;
+
     struct Open {
         Document::Id node;
         Document::Id last_child;

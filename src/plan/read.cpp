@@ -4,6 +4,7 @@
 #include "jackal/plan/validate.h"
 
 #include <algorithm>
+#include <array>
 #include <charconv>
 #include <cmath>
 #include <fmt/format.h>
@@ -66,18 +67,27 @@ class Reader {
             return;
         if (kind(node) != NodeKind::mapping)
             return problem(node, fmt::format("{} must be a mapping of keys to values", what));
-        std::unordered_set<std::string_view> seen;
+        Seen seen;
         NodeId key = document_.first_child(node);
         while (key != Document::none) {
             NodeId value = document_.next_sibling(key);
             if (kind(key) != NodeKind::scalar)
                 problem(key, "a key must be a single word");
-            else if (!seen.insert(text(key)).second)
+            else if (!seen.add(text(key)))
                 problem(key, fmt::format("{} stands here a second time", shown(text(key))));
             else
                 use(key, value);
             key = document_.next_sibling(value);
         }
+    }
+
+    std::size_t pair_count(NodeId node) const {
+        std::size_t children = 0;
+        if (kind(node) == NodeKind::mapping)
+            for (NodeId i = document_.first_child(node); i != Document::none;
+                 i = document_.next_sibling(i))
+                ++children;
+        return children / 2;
     }
 
     // Calls use(item) for each item of a sequence, or once for a value that stands alone.
@@ -151,6 +161,29 @@ class Reader {
     }
 
   private:
+    // The keys of one mapping so far. Most mappings have a handful, for which a search is quicker
+    // than a hash table is made.
+    class Seen {
+      public:
+        bool add(std::string_view key) {
+            if (count_ < few_.size()) {
+                auto end = few_.begin() + static_cast<std::ptrdiff_t>(count_);
+                if (std::find(few_.begin(), end, key) != end)
+                    return false;
+                few_[count_++] = key;
+                return true;
+            }
+            if (many_.empty())
+                many_.insert(few_.begin(), few_.end());
+            return many_.insert(key).second;
+        }
+
+      private:
+        std::array<std::string_view, 8> few_;
+        std::size_t count_ = 0;
+        std::unordered_set<std::string_view> many_;
+    };
+
     const Document& document_;
     std::vector<Problem>& problems_;
 };
@@ -281,6 +314,7 @@ void read_name(Reader& r, NodeId node, std::string& into) {
 template <class T, std::size_t n>
 void read_entries(Reader& r, NodeId node, std::string_view section, std::string_view what,
                   const Key<T> (&keys)[n], std::vector<T>& into, const T& blank = {}) {
+    into.reserve(into.size() + r.pair_count(node));
     r.each_pair(node, section, [&](NodeId key, NodeId value) {
         T entry = blank;
         entry.name = r.text(key);
@@ -475,6 +509,7 @@ const Key<Machine> machine_keys[] = {
                  r.problem(item, "a NIC needs `subnet: NAME`");
              m.nics.push_back(std::move(nic));
          });
+         m.nics.shrink_to_fit();
      }},
     {"routes",
      [](Reader& r, NodeId n, Machine& m) {
@@ -578,8 +613,11 @@ Reading read(std::string_view text, std::string source) {
             reader.problem(document->root(), "a plan is a mapping that starts with `lab: NAME`");
         for (Problem& found : problems(plan))
             reader.problem(found.at, std::move(found.message));
-        if (reading.problems.empty())
+        if (reading.problems.empty()) {
+            plan.machines.shrink_to_fit();
+            plan.subnets.shrink_to_fit();
             reading.plan = std::move(plan);
+        }
     }
     std::stable_sort(
         reading.problems.begin(), reading.problems.end(), [](const Problem& a, const Problem& b) {

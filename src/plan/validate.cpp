@@ -1,29 +1,34 @@
 #include "jackal/plan/validate.h"
 
 #include "jackal/plan/cause.h"
+#include "jackal/plan/name_index.h"
 
 #include <algorithm>
 #include <fmt/format.h>
-#include <unordered_map>
+#include <unordered_set>
 
 namespace jackal::plan {
 
 namespace {
 
 // Names of one sort of entry, for looking up and for suggesting.
+template <class Entry>
 class Names {
   public:
-    explicit Names(std::string what) : what_(std::move(what)) {}
+    Names(std::string what, const std::vector<Entry>& entries)
+        : what_(std::move(what)), entries_(entries) {}
 
-    bool add(std::string_view name) { return where_.emplace(name, where_.size()).second; }
-    bool has(std::string_view name) const { return where_.contains(name); }
+    bool add(std::uint32_t row) { return index_.add(row, entries_[row].name, name_of()); }
+    std::optional<std::uint32_t> row(std::string_view name) const {
+        return index_.find(name, name_of());
+    }
+    bool has(std::string_view name) const { return row(name).has_value(); }
 
     std::string unknown(std::string_view name) {
         std::vector<std::string_view> known;
         if (suggestions_++ < most_suggestions)
-            for (const auto& [word, _] : where_)
-                known.push_back(word);
-        std::ranges::sort(known);
+            for (const Entry& entry : entries_)
+                known.push_back(entry.name);
         std::string_view near = nearest_word(name, known);
         if (!near.empty())
             return fmt::format("there is no {} \"{}\"; did you mean {}?", what_, name, near);
@@ -33,14 +38,21 @@ class Names {
   private:
     static constexpr int most_suggestions = 50; // searching among many names takes its time
 
+    auto name_of() const {
+        return [this](std::uint32_t r) -> std::string_view { return entries_[r].name; };
+    }
+
     std::string what_;
-    std::unordered_map<std::string_view, std::size_t> where_;
+    const std::vector<Entry>& entries_;
+    NameIndex index_;
     int suggestions_ = 0;
 };
 
 class Validator {
   public:
-    explicit Validator(const Plan& plan) : plan_(plan) {}
+    explicit Validator(const Plan& plan)
+        : plan_(plan), sites_("site", plan.sites), subnets_("subnet", plan.subnets),
+          machines_("machine", plan.machines), link_nics_(plan.machines.size()) {}
 
     std::vector<Problem> run() {
         check_lab_name();
@@ -74,12 +86,13 @@ class Validator {
                                     name.substr(0, 80)));
     }
 
-    template <class Entries>
-    void collect(const Entries& entries, Names& names) {
-        for (const auto& entry : entries) {
-            check_name(entry.name, entry.at);
-            if (!names.add(entry.name))
-                problem(entry.at, fmt::format("the name \"{}\" is taken already", entry.name));
+    template <class Entry>
+    void collect(const std::vector<Entry>& entries, Names<Entry>& names) {
+        for (std::uint32_t i = 0; i < entries.size(); ++i) {
+            check_name(entries[i].name, entries[i].at);
+            if (!names.add(i))
+                problem(entries[i].at,
+                        fmt::format("the name \"{}\" is taken already", entries[i].name));
         }
     }
 
@@ -87,15 +100,18 @@ class Validator {
         collect(plan_.sites, sites_);
         collect(plan_.subnets, subnets_);
         collect(plan_.machines, machines_);
-        for (const Machine& machine : plan_.machines)
-            machine_of_.emplace(machine.name, &machine);
     }
 
     void count_link_nics() {
-        for (const Link& link : plan_.links) {
-            ++link_nics_[link.first.value];
-            ++link_nics_[link.second.value];
-        }
+        for (const Link& link : plan_.links)
+            for (const auto* end : {&link.first, &link.second})
+                if (auto row = machines_.row(end->value))
+                    ++link_nics_[*row];
+    }
+
+    std::size_t nic_count(const Machine& machine) const {
+        return machine.nics.size()
+               + link_nics_[static_cast<std::size_t>(&machine - plan_.machines.data())];
     }
 
     void check_subnet(const Subnet& subnet) {
@@ -112,37 +128,47 @@ class Validator {
     }
 
     void check_machine(const Machine& machine) {
-        Names nics(fmt::format("NIC of {}", machine.name));
-        std::size_t count = machine.nics.size();
-        if (auto more = link_nics_.find(machine.name); more != link_nics_.end())
-            count += more->second;
-        std::vector<std::string> names; // owns what `nics` refers to
-        names.reserve(count);
-        for (std::size_t i = 0; i < count; ++i) {
-            std::string& name = names.emplace_back(nic_name(machine, i));
+        for (const Nic& nic : machine.nics)
+            if (!nic.subnet.value.empty() && !subnets_.has(nic.subnet.value))
+                problem(nic.subnet.at, subnets_.unknown(nic.subnet.value));
+        bool named =
+            std::ranges::any_of(machine.nics, [](const Nic& n) { return !n.name.empty(); });
+        if (named)
+            check_nic_names(machine);
+        for (const Route& route : machine.routes)
+            check_route(route, machine);
+    }
+
+    void check_nic_names(const Machine& machine) {
+        std::unordered_set<std::string> seen;
+        for (std::size_t i = 0; i < nic_count(machine); ++i) {
+            std::string name = nic_name(machine, i);
             Mark at = i < machine.nics.size() ? machine.nics[i].at : machine.at;
             check_name(name, at);
             if (name.size() > 15)
                 problem(at, fmt::format("the NIC name \"{}\" is longer than 15 letters", name));
-            if (!nics.add(name))
+            if (!seen.insert(name).second)
                 problem(at, fmt::format("{} has two NICs named \"{}\"", machine.name, name));
         }
-        for (const Nic& nic : machine.nics)
-            if (!nic.subnet.value.empty() && !subnets_.has(nic.subnet.value))
-                problem(nic.subnet.at, subnets_.unknown(nic.subnet.value));
-        for (const Route& route : machine.routes)
-            check_route(route, nics);
     }
 
-    void check_route(const Route& route, Names& nics) {
+    bool has_nic(const Machine& machine, std::string_view name) const {
+        for (std::size_t i = 0; i < nic_count(machine); ++i)
+            if (nic_name(machine, i) == name)
+                return true;
+        return false;
+    }
+
+    void check_route(const Route& route, const Machine& machine) {
         if (const auto* to = std::get_if<std::string>(&route.to.value);
             to != nullptr && !to->empty() && !subnets_.has(*to))
             problem(route.to.at, subnets_.unknown(*to));
         if (const auto* via = std::get_if<std::string>(&route.via.value);
             via != nullptr && !via->empty() && !machines_.has(*via))
             problem(route.via.at, machines_.unknown(*via));
-        if (route.nic && !nics.has(route.nic->value))
-            problem(route.nic->at, nics.unknown(route.nic->value));
+        if (route.nic && !has_nic(machine, route.nic->value))
+            problem(route.nic->at,
+                    fmt::format("{} has no NIC \"{}\"", machine.name, route.nic->value));
         const auto* to = std::get_if<net::Prefix>(&route.to.value);
         const auto* via = std::get_if<net::Address>(&route.via.value);
         if (to != nullptr && via != nullptr && to->family() != via->family())
@@ -192,25 +218,19 @@ class Validator {
     }
 
     void check_nic_endpoint(Mark at, std::string_view name, std::string_view nic) {
-        auto found = machine_of_.find(name);
-        if (found == machine_of_.end())
+        auto row = machines_.row(name);
+        if (!row)
             return problem(at, machines_.unknown(name));
-        const Machine& machine = *found->second;
-        auto more = link_nics_.find(machine.name);
-        std::size_t count = machine.nics.size() + (more == link_nics_.end() ? 0 : more->second);
-        for (std::size_t i = 0; i < count; ++i)
-            if (nic_name(machine, i) == nic)
-                return;
-        problem(at, fmt::format("{} has no NIC \"{}\"", name, nic));
+        if (!has_nic(plan_.machines[*row], nic))
+            problem(at, fmt::format("{} has no NIC \"{}\"", name, nic));
     }
 
     const Plan& plan_;
     std::vector<Problem> problems_;
-    Names sites_{"site"};
-    Names subnets_{"subnet"};
-    Names machines_{"machine"};
-    std::unordered_map<std::string_view, const Machine*> machine_of_;
-    std::unordered_map<std::string_view, std::size_t> link_nics_;
+    Names<Site> sites_;
+    Names<Subnet> subnets_;
+    Names<Machine> machines_;
+    std::vector<std::size_t> link_nics_; // by machine: NICs that links add
 };
 
 } // namespace

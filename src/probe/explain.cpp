@@ -480,7 +480,7 @@ class Explainer {
 
     // The far end was believed to be on this segment, but is on another.
     Diagnosis elsewhere(NicId owner, lab::SegmentId segment) const {
-        if (auto d = misaddressed(route_->out, route_->source))
+        if (auto d = misaddressed(route_->out, lab_.addresses[route_->source].address))
             return *d;
         lab::SegmentId kept = segment;
         lab::SegmentId moved = lab_.nics[owner].segment;

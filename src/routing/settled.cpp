@@ -8,12 +8,6 @@ using lab::Lab;
 using lab::MachineId;
 using lab::NicId;
 
-namespace {
-
-constexpr std::uint16_t no_large_hop = 0xffff;
-
-} // namespace
-
 Condition::Condition(const Lab& lab) {
     for (const lab::Machine& machine : lab.machines)
         machine_on_.push_back(machine.up);
@@ -69,30 +63,15 @@ Aim Settled::aim(net::Address destination) const {
             std::ranges::binary_search(broadcasts_, destination)};
 }
 
-const Hop* Settled::hop(MachineId machine, const Aim& aim) const {
-    const Forwarding& table = forwarding_[machine.row];
-    if (aim.prefix == net::PrefixTable::none)
-        return nullptr;
-    if (table.large) {
-        std::uint16_t hop = large_[table.first + aim.prefix];
-        return hop == no_large_hop ? nullptr : &hops_[table.first_hop + hop];
-    }
+const Hop* Settled::small_hop(const Forwarding& table, std::uint32_t prefix) const {
     auto begin = small_.begin() + static_cast<std::ptrdiff_t>(table.first);
     auto end = begin + table.count;
-    for (std::uint32_t prefix = aim.prefix; prefix != net::PrefixTable::none;
-         prefix = shorter_[prefix]) {
+    for (; prefix != net::PrefixTable::none; prefix = shorter_[prefix]) {
         auto found = std::ranges::lower_bound(begin, end, prefix, {}, &Entry::prefix);
         if (found != end && found->prefix == prefix)
             return &hops_[table.first_hop + found->hop];
     }
     return nullptr;
-}
-
-bool Settled::is_local(MachineId machine, const Aim& aim) const {
-    bool ipv6 = aim.address.family() == net::Family::ipv6;
-    return std::ranges::any_of(aim.owners, [&](const lab::Owner& owner) {
-        return lab_->nics[owner.nic].machine == machine && (!ipv6 || condition_.nic_up(owner.nic));
-    });
 }
 
 bool Settled::is_broadcast(MachineId machine, const Aim& aim) const {
@@ -173,7 +152,7 @@ class RouteList {
             if (!up && family == net::Family::ipv6)
                 continue;
             auto add = [&](const net::Prefix& to, RouteKind kind) {
-                routes_.push_back({to, kind, nic, {}, row.address, 0, {}});
+                routes_.push_back({to, kind, nic, {}, id, 0, {}});
             };
             add({row.address, net::address_bits(family)}, RouteKind::local);
             if (!up)
@@ -190,7 +169,7 @@ class RouteList {
         const lab::StaticRoute& row = lab_.routes[written];
         const Route* towards = nullptr; // the connected prefix that the next hop is on
         for (const Route& route : std::span(routes_).first(own_count_)) {
-            if (route.kind == RouteKind::local && route.source == row.via)
+            if (route.kind == RouteKind::local && route.to.first() == row.via)
                 return refuse(written, Refusal::next_hop_is_own);
             if (route.kind == RouteKind::connected && route.to.contains(row.via)
                 && (towards == nullptr || route.to.length() > towards->to.length()))
@@ -270,16 +249,27 @@ void Settled::collect_broadcasts() {
 
 // The number of the hop that the route leads to, among those of its machine; a new one if needed.
 std::uint32_t Settled::hop_number(const Route& route, std::uint32_t first_hop) {
+    auto leads_there = [&](const Hop& hop) {
+        return hop.kind == route.kind && hop.out == route.out && hop.source == route.source
+               && (!hop.written || lab_->routes[hop.written].via == route.via);
+    };
     for (std::size_t i = first_hop; i < hops_.size(); ++i)
-        if (hops_[i].kind == route.kind && hops_[i].out == route.out && hops_[i].via == route.via
-            && hops_[i].source == route.source)
+        if (leads_there(hops_[i]))
             return static_cast<std::uint32_t>(i) - first_hop;
-    Hop hop{route.kind, route.out, {}, route.via, route.source};
+    Hop hop{.out = route.out,
+            .neighbour = {},
+            .machine = {},
+            .source = route.source,
+            .written = route.written,
+            .mtu_bytes = lab_->nics[route.out].mtu_bytes,
+            .kind = route.kind};
     if (route.kind == RouteKind::static_route) {
         std::vector<NicId> answers;
         answering(route.out, route.via, answers);
         if (answers.size() == 1)
             hop.neighbour = answers.front();
+        if (hop.neighbour)
+            hop.machine = lab_->nics[hop.neighbour].machine;
     }
     hops_.push_back(hop);
     return static_cast<std::uint32_t>(hops_.size() - 1) - first_hop;

@@ -9,13 +9,13 @@
 #pragma once
 
 #include "jackal/lab/table.h"
+#include "jackal/plan/name_index.h"
 #include "jackal/plan/plan.h"
 
 #include <array>
 #include <optional>
 #include <span>
 #include <string>
-#include <unordered_map>
 
 namespace jackal::lab {
 
@@ -172,6 +172,7 @@ struct Link {
 struct Owner {
     net::Address address;
     NicId nic;
+    MachineId machine;
 };
 
 struct Lab {
@@ -189,8 +190,11 @@ struct Lab {
     std::vector<Unplaced> unplaced;
     std::vector<plan::Expectation> expectations;
     std::vector<Owner> owners; ///< sorted by address, then NIC
+    plan::NameIndex site_index;
+    plan::NameIndex subnet_index;
+    plan::NameIndex machine_index;
 
-    /// The row of that name, or nothing. O(n).
+    /// The row of that name, or nothing. O(1).
     std::optional<MachineId> machine(std::string_view name) const;
     std::optional<SubnetId> subnet(std::string_view name) const;
     std::optional<SiteId> site(std::string_view name) const;

@@ -31,6 +31,9 @@ class Table {
     Row& operator[](Id<Row> id) { return rows_[check(id)]; }
     const Row& operator[](Id<Row> id) const { return rows_[check(id)]; }
 
+    /// Gives back what the table has reserved and does not need.
+    void shrink() { rows_.shrink_to_fit(); }
+
     std::size_t size() const { return rows_.size(); }
     auto begin() const { return rows_.begin(); }
     auto end() const { return rows_.end(); }

@@ -50,9 +50,9 @@ std::string_view to_string(RouteKind kind);
 struct Route {
     net::Prefix to;
     RouteKind kind = RouteKind::connected;
-    lab::NicId out;      ///< the NIC packets leave by; for local routes the NIC with the address
-    net::Address via;    ///< the next hop of a static route; elsewhere unused
-    net::Address source; ///< what the machine itself sends from by this route
+    lab::NicId out;        ///< the NIC packets leave by; for local routes the NIC with the address
+    net::Address via;      ///< the next hop of a static route; elsewhere unused
+    lab::AddressId source; ///< what the machine itself sends from by this route
     std::uint32_t metric = 0;
     lab::RouteId written; ///< the lab's static route, or none
 };
@@ -70,20 +70,22 @@ struct RefusedRoute {
     Refusal why = Refusal::next_hop_off_link;
 };
 
-/// Where one or more routes of a machine lead.
+/// Where one or more routes of a machine lead. 24 bytes, as there are several for each NIC.
 struct Hop {
-    RouteKind kind = RouteKind::connected; ///< connected or static_route
     lab::NicId out;
-    lab::NicId neighbour; ///< static: the NIC that answers for `via`, if exactly one does
-    net::Address via;     ///< static: the next hop
-    net::Address source;  ///< what the machine itself sends from this way
+    lab::NicId neighbour;   ///< static: the NIC that answers for the next hop, if exactly one does
+    lab::MachineId machine; ///< of the neighbour
+    lab::AddressId source;  ///< what the machine itself sends from this way
+    lab::RouteId written;   ///< static: the first route of the lab that leads this way
+    std::uint16_t mtu_bytes = 0;           ///< of `out`
+    RouteKind kind = RouteKind::connected; ///< connected or static_route
 };
 
 /// A destination, looked up once for all machines.
 struct Aim {
     net::Address address;
     std::uint32_t prefix = net::PrefixTable::none; ///< the longest that any machine has a route for
-    std::span<const lab::Owner> owners;
+    std::span<const lab::Owner> owners;            ///< who has the address
     bool is_broadcast = false; ///< the broadcast address of some IPv4 prefix in the lab
 };
 
@@ -110,11 +112,24 @@ class Settled {
 
     /// Where the machine sends packets for the destination, or null for no route. Local addresses
     /// and broadcast addresses come before it: ask is_local and is_broadcast first.
-    const Hop* hop(lab::MachineId machine, const Aim& aim) const;
+    const Hop* hop(lab::MachineId machine, const Aim& aim) const {
+        const Forwarding& table = forwarding_[machine.row];
+        if (!table.large)
+            return small_hop(table, aim.prefix);
+        std::uint16_t hop =
+            aim.prefix == net::PrefixTable::none ? no_large_hop : large_[table.first + aim.prefix];
+        return hop == no_large_hop ? nullptr : &hops_[table.first_hop + hop];
+    }
 
     /// True if the destination is an address of the machine itself. A NIC that is down keeps its
     /// IPv4 addresses and loses its IPv6 addresses.
-    bool is_local(lab::MachineId machine, const Aim& aim) const;
+    bool is_local(lab::MachineId machine, const Aim& aim) const {
+        for (const lab::Owner& owner : aim.owners)
+            if (owner.machine == machine
+                && (aim.address.family() == net::Family::ipv4 || condition_.nic_up(owner.nic)))
+                return true;
+        return false;
+    }
 
     /// True if the destination is the broadcast address of a connected IPv4 prefix.
     bool is_broadcast(lab::MachineId machine, const Aim& aim) const;
@@ -135,6 +150,7 @@ class Settled {
         std::uint32_t count = 0; // of entries in small_
         bool large = false;
     };
+    static constexpr std::uint16_t no_large_hop = 0xffff;
     struct Entry {
         std::uint32_t prefix;
         std::uint32_t hop; // counted from the machine's first hop
@@ -143,6 +159,7 @@ class Settled {
     Settled(const lab::Lab& lab, Condition condition)
         : lab_(&lab), condition_(std::move(condition)) {}
 
+    const Hop* small_hop(const Forwarding& table, std::uint32_t prefix) const;
     void number_prefixes();
     void collect_broadcasts();
     void settle_machine(lab::MachineId id);

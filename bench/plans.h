@@ -1,0 +1,18 @@
+// Plans of any size for the benchmarks, the same at every run.
+#pragma once
+
+#include "jackal/plan/plan.h"
+
+#include <string>
+
+namespace jackal::bench {
+
+/// A plan file: `routers` in a binary tree of links, each with its share of `subnets`; `guests`
+/// spread over the subnets; a default route towards the root at every router but the root.
+std::string tree_text(unsigned subnets, unsigned guests, unsigned routers);
+
+/// A plan: `routers` in a binary tree of links, each with its share of `subnets`, and at every
+/// router a static route to every subnet that is not its own. One guest on every subnet.
+plan::Plan fully_routed(unsigned subnets, unsigned routers);
+
+} // namespace jackal::bench
