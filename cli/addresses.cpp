@@ -55,7 +55,7 @@ void add_addresses(CLI::App& app, Run& run) {
     command->footer("Example: jackal addresses skerry.yaml");
     command->callback([&run, options] {
         run = [options](const Style& style) -> Outcome {
-            Opened opened = open_plan(options->path);
+            Opened opened = open_plan(*options);
             if (options->json())
                 return {exports::addresses_json(opened.lab) + "\n"};
             return {addresses_text(style, opened.lab)};

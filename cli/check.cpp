@@ -52,7 +52,7 @@ void add_check(CLI::App& app, Run& run) {
                     "Exit status 1 if an error was found; warnings alone give 0.");
     command->callback([&run, options] {
         run = [options](const Style& style) -> Outcome {
-            Opened opened = open_plan(options->path);
+            Opened opened = open_plan(*options);
             routing::Settled settled = settle(opened, *options);
             reach::Check check = reach::check(settled);
             int status = check.has_errors() ? status_no : status_well;

@@ -13,6 +13,11 @@ void add_plan_options(CLI::App& command, PlanOptions& options, bool with_cuts) {
     command.add_option("--format", options.format, "text (for people) or json (for programs)")
         ->transform(CLI::CheckedTransformer(formats, CLI::ignore_case).description("text|json"))
         ->type_name("");
+    command
+        .add_option("--set", options.settings,
+                    "another value for one of the plan's params; may be given several times")
+        ->type_name("NAME=VALUE")
+        ->allow_extra_args(false);
     if (with_cuts)
         command
             .add_option("--cut", options.cuts,
@@ -22,13 +27,28 @@ void add_plan_options(CLI::App& command, PlanOptions& options, bool with_cuts) {
             ->allow_extra_args(false);
 }
 
-Opened open_plan(const std::string& path) {
+namespace {
+
+plan::Settings settings_of(const PlanOptions& options) {
+    plan::Settings settings;
+    for (const std::string& text : options.settings) {
+        std::size_t equals = text.find('=');
+        if (equals == text.npos)
+            throw NotAsked(fmt::format("--set {}: write --set NAME=VALUE", text));
+        settings.emplace_back(text.substr(0, equals), text.substr(equals + 1));
+    }
+    return settings;
+}
+
+} // namespace
+
+Opened open_plan(const PlanOptions& options) {
     plan::Reading reading;
-    if (path == "-") {
+    if (options.path == "-") {
         std::string text(std::istreambuf_iterator<char>(std::cin), {});
-        reading = plan::read(text, "standard input");
+        reading = plan::read(text, "standard input", settings_of(options));
     } else {
-        reading = plan::read_file(path);
+        reading = plan::read_file(options.path, settings_of(options));
     }
     if (reading.plan) {
         lab::Lab lab = lab::build(*reading.plan);

@@ -36,6 +36,7 @@ struct PlanOptions {
     std::string path;
     Format format = Format::text;
     std::vector<std::string> cuts;
+    std::vector<std::string> settings; ///< NAME=VALUE
 
     bool json() const { return format == Format::json; }
 };
@@ -49,8 +50,8 @@ struct Opened {
 /// Adds `PLAN`, `--format` and, if `with_cuts`, `--cut` to a command.
 void add_plan_options(CLI::App& command, PlanOptions& options, bool with_cuts);
 
-/// Reads the plan (`-`: standard input). Throws NotAsked with all its problems.
-Opened open_plan(const std::string& path);
+/// Reads the plan of the options (`-`: standard input). Throws NotAsked with all its problems.
+Opened open_plan(const PlanOptions& options);
 
 /// The lab under the cuts of the options. Throws NotAsked for a cut of nothing.
 routing::Settled settle(const Opened& opened, const PlanOptions& options);

@@ -52,7 +52,7 @@ void add_machines(CLI::App& app, Run& run) {
     command->footer("Example: jackal machines skerry.yaml");
     command->callback([&run, options] {
         run = [options](const Style& style) -> Outcome {
-            Opened opened = open_plan(options->path);
+            Opened opened = open_plan(*options);
             if (options->json())
                 return {exports::machines_json(opened.lab) + "\n"};
             return {machines_text(style, opened.lab)};

@@ -54,7 +54,7 @@ struct PingCommand {
     QuestionOptions question;
 
     Outcome operator()(const Style& style) {
-        Opened opened = open_plan(question.plan.path);
+        Opened opened = open_plan(question.plan);
         routing::Settled settled = settle(opened, question.plan);
         probe::PingAnswer answer = probe::ping(settled, question_of(opened, question));
         auto mending = mending_of(opened, question, answer);

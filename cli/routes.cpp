@@ -91,7 +91,7 @@ std::string chosen_text(const Style& style, const Opened& opened, const routing:
 }
 
 Outcome routes(const RoutesOptions& options, const Style& style) {
-    Opened opened = open_plan(options.plan.path);
+    Opened opened = open_plan(options.plan);
     routing::Settled settled = settle(opened, options.plan);
     std::vector<lab::MachineId> machines;
     if (options.machine.empty())

@@ -27,7 +27,7 @@ struct TraceCommand {
     QuestionOptions question;
 
     Outcome operator()(const Style& style) {
-        Opened opened = open_plan(question.plan.path);
+        Opened opened = open_plan(question.plan);
         routing::Settled settled = settle(opened, question.plan);
         probe::TraceAnswer answer = probe::trace(settled, question_of(opened, question));
         auto mending = mending_of(opened, question, answer.ping);

@@ -38,7 +38,7 @@ void add_verify(CLI::App& app, Run& run) {
                     "Exit status 1 if an expectation is not met.");
     command->callback([&run, options] {
         run = [options](const Style& style) -> Outcome {
-            Opened opened = open_plan(options->path);
+            Opened opened = open_plan(*options);
             routing::Settled settled = settle(opened, *options);
             std::vector<probe::Verdict> verdicts = probe::verify(settled);
             bool all = std::ranges::all_of(verdicts, &probe::Verdict::passed);

@@ -3,62 +3,86 @@
 #include "jackal/plan/read.h"
 
 #include <doctest/doctest.h>
+#include <filesystem>
+#include <fstream>
+#include <regex>
 
 using namespace jackal;
 
-TEST_CASE("every refusal names its place, the text and what was meant") {
-    struct Row {
-        const char* text;
-        const char* place; // line:column
-        const char* says;
-    };
-    const Row rows[] = {
-        {"", "0:0", "empty"},
-        {"lab: a\nsubnts: {}", "2:1", "did you mean subnets?"},
-        {"lab: a\nsubnets:\n  quay: {prefx: 10.0.0.0/24}", "3:10", "did you mean prefix?"},
-        {"lab: a\nsubnets: {quay: {prefix: 10.0.0.1/24}}", "2:26", "did you mean 10.0.0.0/24?"},
-        {"lab: a\nsubnets: {quay: {prefix: 10.0.0/24}}", "2:26", "\"10.0.0/24\" is not a prefix"},
-        {"lab: a\nsubnets: {quay: {size: 24}}", "2:24", "prefix length"},
-        {"lab: a\nsubnets: {quay: {hosts: 0}}", "2:25", "1 to 16000000"},
-        {"lab: a\nsubnets: {quay: {hosts: 5, size: /24}}", "2:11", "more than one of"},
-        {"lab: a\nsubnets: {quay: {}, quay: {}}", "2:21", "a second time"},
-        {"lab: a\nsubnets: {Quay: {}}", "2:11", "host-name label"},
-        {"lab: a\nsubnets: {'../etc': {}}", "2:11", "host-name label"},
-        {"lab: a\nsubnets: {quay: {}}\nguests: {d: {nics: [{subnet: quai}]}}", "3:30",
-         "did you mean quay?"},
-        {"lab: a\nguests: {d: {}}\nrouters: {d: {}}", "3:11", "taken already"},
-        {"lab: a\nguests: {d: {state: off}}", "2:21", "up or down"},
-        {"lab: a\nguests: {d: {forwards: yes}}", "2:24", "true"},
-        {"lab: a\nguests: {d: {nics: {subnet: q}}}", "2:20", "must be a list"},
-        {"lab: a\nguests: {d: {routes: [{to: default}]}}", "2:23", "needs `to` and `via`"},
-        {"lab: a\nlinks: [{between: [a, b]}]", "2:20", "no machine \"a\""},
-        {"lab: a\nguests: {d: {}}\nlinks: [{between: [d, d]}]", "3:23", "to itself"},
-        {"lab: a\nguests: {d: {}}\nlinks: [{between: [d, d], delay: 4}]", "3:34", "4ms"},
-        {"lab: a\nguests: {d: {}}\nexpect: [{ping: [d, d], gets: no-retrn-route}]", "3:31",
-         "did you mean no-return-route?"},
-        {"lab: a\nguests: {d: {}}\nexpect: [{ping: [d, e]}]", "3:21", "no machine \"e\""},
-        {"lab: a\nsites: {n: {}, s: {}}\nsubnets: {q: {}}", "3:11", "needs `site`"},
-        {"lab: a\n\tx: 1", "2:1", "not valid YAML"},
-        {"lab: a\n---\nlab: b", "2:1", "second document"},
-        {"lab: *nowhere", "1:6", "names no anchor"},
-        {"guests: {}", "1:1", "needs `lab: NAME`"},
-        {"[1, 2]", "1:1", "mapping"},
-        {"lab: \xff\xfe", "0:0", "UTF-8"},
-    };
-    for (const Row& row : rows) {
-        CAPTURE(row.text);
-        plan::Reading reading = plan::read(row.text, "p");
-        REQUIRE_FALSE(reading.plan.has_value());
-        bool found = false;
-        std::string all;
-        for (const plan::Problem& p : reading.problems) {
-            std::string place = std::to_string(p.at.line) + ":" + std::to_string(p.at.column);
-            all += place + ": " + p.message + "\n";
-            found |= place == row.place && p.message.find(row.says) != std::string::npos;
-        }
-        CAPTURE(all);
-        CHECK(found);
+namespace {
+
+// True if one of the problems is at `place` (LINE:COLUMN) and says `says`; else tells them all.
+bool refuses(const plan::Reading& reading, const std::string& place, const std::string& says) {
+    std::string all;
+    for (const plan::Problem& p : reading.problems) {
+        std::string at = std::to_string(p.at.line) + ":" + std::to_string(p.at.column);
+        if (at == place && p.message.find(says) != std::string::npos)
+            return !reading.plan.has_value();
+        all += at + ": " + p.message + "\n";
     }
+    MESSAGE("instead: " << all);
+    return false;
+}
+
+} // namespace
+
+// Each file in tests/refusals ends with the place and the words of its refusal.
+TEST_CASE("every refusal names its place, the text and what was meant") {
+    int files = 0;
+    for (const auto& entry : std::filesystem::directory_iterator(SOURCE_DIR "/tests/refusals")) {
+        ++files;
+        CAPTURE(entry.path());
+        std::ifstream stream(entry.path());
+        std::string text(std::istreambuf_iterator<char>(stream), {});
+        std::smatch expected;
+        REQUIRE(std::regex_search(text, expected,
+                                  std::regex("# refused at ([0-9]+:[0-9]+): ([^\n]*)\n")));
+        CHECK(refuses(plan::read_file(entry.path()), expected[1], expected[2]));
+    }
+    CHECK(files >= 40);
+}
+
+TEST_CASE("texts that are no YAML are refused at their place") {
+    CHECK(refuses(plan::read("", "p"), "0:0", "empty"));
+    CHECK(
+        refuses(plan::read("lab: a\nsubnets: {quay: {}, quay: {}}", "p"), "2:21", "a second time"));
+    CHECK(refuses(plan::read("lab: a\n\tx: 1", "p"), "2:1", "not valid YAML"));
+    CHECK(refuses(plan::read("lab: a\n---\nlab: b", "p"), "2:1", "second document"));
+    CHECK(refuses(plan::read("lab: *nowhere", "p"), "1:6", "names no anchor"));
+    CHECK(refuses(plan::read("lab: \xff\xfe", "p"), "0:0", "UTF-8"));
+    CHECK(refuses(plan::read(std::string("lab: a\0b", 8), "p"), "0:0", "UTF-8"));
+    CHECK(refuses(plan::read("lab: a", "p", {{"crew", "3"}}), "0:0", "no parameter \"crew\""));
+}
+
+TEST_CASE("parameters, templates, likes and counts") {
+    const char* text = R"(lab: t
+params: {crew: 20, net: 7, price: "$5"}
+subnets:
+  quay: {prefix: "10.${net}.0.0/24", about: "costs $5, or ${crew}"}
+  mess: {hosts: $crew}
+guests:
+  desk:  {template: true, forwards: true, nics: [{subnet: quay}]}
+  chart: {like: desk, count: 3, about: for charts}
+  lamp:  {like: chart, forwards: false, nics: [{subnet: mess}]}
+routers:
+  r1: {like: desk, nics: [{subnet: quay}, {subnet: mess}]}
+)";
+    plan::Plan plan = *plan::read(text, "t", {{"crew", "100"}}).plan;
+    std::string names;
+    for (const plan::Machine& m : plan.machines)
+        names += m.name + " ";
+    CHECK(names == "chart-1 chart-2 chart-3 lamp r1 ");
+    CHECK(plan.machine("chart-2")->entry_name() == "chart");
+    CHECK(plan.machine("chart-2")->forwards == true);
+    CHECK(plan.machine("lamp")->forwards == false);
+    CHECK(plan.machine("lamp")->about == "for charts");
+    CHECK(plan.machine("lamp")->nics[0].subnet.value == "mess");
+    CHECK(plan.machine("r1")->nics.size() == 2);
+    CHECK(net::to_string(plan.subnet("quay")->prefixes[0].value) == "10.7.0.0/24");
+    CHECK(plan.subnet("quay")->about == "costs $5, or 100");
+    CHECK(plan.subnet("mess")->hosts->value == 100);
+    plan::EditText words = plan::to_text(plan::SetNicUp{"chart-2", 0}, plan);
+    CHECK(words.path == "guests.chart (for chart-2 alone).nics[0].state");
 }
 
 TEST_CASE("all problems of a plan are reported, in the order of their lines") {

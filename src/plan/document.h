@@ -37,6 +37,15 @@ class Document {
     /// Reads the one document in `yaml`. On failure `problems` has grown and nothing comes back.
     static std::optional<Document> read(std::string_view yaml, std::vector<Problem>& problems);
 
+    /// Puts `text` in the place of a scalar's text.
+    void set_text(Id id, std::string_view text) {
+        Node& node = nodes_[id];
+        node.text_begin = static_cast<std::uint32_t>(texts_.size());
+        node.text_size = static_cast<std::uint32_t>(text.size());
+        texts_ += text;
+    }
+
+    std::size_t size() const { return nodes_.size(); }
     Id root() const { return root_; }
     NodeKind kind(Id id) const { return target(id).kind; }
     Mark at(Id id) const { return nodes_[id].at; }

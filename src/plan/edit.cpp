@@ -34,8 +34,10 @@ auto& site_of(PlanT& plan, const std::string& name) {
 }
 
 std::string machine_path(const Machine& machine) {
-    return fmt::format("{}.{}", machine.kind == MachineKind::guest ? "guests" : "routers",
-                       machine.name);
+    std::string_view section = machine.kind == MachineKind::guest ? "guests" : "routers";
+    if (machine.clone_digits == 0)
+        return fmt::format("{}.{}", section, machine.name);
+    return fmt::format("{}.{} (for {} alone)", section, machine.entry_name(), machine.name);
 }
 
 std::string nic_path(const Plan& plan, const std::string& name, std::size_t nic) {

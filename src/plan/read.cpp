@@ -10,7 +10,9 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 #include <fstream>
+#include <map>
 #include <sstream>
+#include <unordered_map>
 #include <unordered_set>
 
 namespace jackal::plan {
@@ -57,6 +59,18 @@ class Reader {
     NodeKind kind(NodeId node) const { return document_.kind(node); }
     bool is_empty(NodeId node) const {
         return kind(node) == NodeKind::scalar && text(node).empty();
+    }
+
+    NodeId root() const { return document_.root(); }
+
+    // Calls use(key, value) for each pair of a mapping, without looking for anything wrong.
+    template <class Use>
+    void each_pair_quietly(NodeId node, Use use) const {
+        for (NodeId key = document_.first_child(node); key != Document::none;) {
+            NodeId value = document_.next_sibling(key);
+            use(key, value);
+            key = document_.next_sibling(value);
+        }
     }
 
     // Calls use(key, value) for each pair of a mapping; an empty value counts as an empty
@@ -426,7 +440,14 @@ void read_nic_address(Reader& r, NodeId node, Nic& nic) {
     });
 }
 
+// A text that only readers of the file see.
+template <class T>
+void skip_text(Reader& r, NodeId node, T&) {
+    r.scalar(node, "text");
+}
+
 const Key<Nic> nic_keys[] = {
+    {"about", skip_text<Nic>},
     {"address", read_nic_address},
     {"mac",
      [](Reader& r, NodeId n, Nic& nic) {
@@ -439,6 +460,7 @@ const Key<Nic> nic_keys[] = {
 };
 
 const Key<Route> route_keys[] = {
+    {"about", skip_text<Route>},
     {"metric",
      [](Reader& r, NodeId n, Route& route) {
          route.metric = read_number<unsigned>(r, n, 0, 4'294'967'295).value_or(0);
@@ -491,16 +513,22 @@ void read_machine_gateway(Reader& r, NodeId node, Machine& machine) {
     machine.gateway = gateway;
 }
 
+// `like`, `count` and `template` shape the entry as a whole; MachineReader reads them.
+void skip_shape(Reader&, NodeId, Machine&) {}
+
 const Key<Machine> machine_keys[] = {
     {"about", [](Reader& r, NodeId n, Machine& m) { read_text(r, n, m.about); }},
+    {"count", skip_shape},
     {"forwards",
      [](Reader& r, NodeId n, Machine& m) {
          if (auto i = r.word(n, "answer", {"true", "false"}))
              m.forwards = *i == 0;
      }},
     {"gateway", read_machine_gateway},
+    {"like", skip_shape},
     {"nics",
      [](Reader& r, NodeId n, Machine& m) {
+         m.nics.clear(); // an entry's own list replaces that of the entry it is like
          read_list(r, n, "nics", [&](NodeId item) {
              Nic nic;
              nic.at = r.at(item);
@@ -513,6 +541,7 @@ const Key<Machine> machine_keys[] = {
      }},
     {"routes",
      [](Reader& r, NodeId n, Machine& m) {
+         m.routes.clear();
          read_list(r, n, "routes", [&](NodeId item) {
              Route route;
              route.at = r.at(item);
@@ -523,6 +552,7 @@ const Key<Machine> machine_keys[] = {
          });
      }},
     {"state", [](Reader& r, NodeId n, Machine& m) { read_state(r, n, m.up); }},
+    {"template", skip_shape},
 };
 
 const Key<Link> link_keys[] = {
@@ -557,13 +587,204 @@ const Key<Expectation> expectation_keys[] = {
     {"within", [](Reader& r, NodeId n, Expectation& e) { e.within = read_delay(r, n); }},
 };
 
+// Reads the guests and routers of a plan, those they are like first.
+class MachineReader {
+  public:
+    MachineReader(Reader& r, NodeId root) : r_(r) {
+        r_.each_pair(root, "a plan", [&](NodeId key, NodeId value) {
+            if (r_.text(key) == "guests" || r_.text(key) == "routers")
+                r_.each_pair(value, r_.text(key), [&](NodeId name, NodeId entry) {
+                    entries_.emplace(r_.text(name), entry);
+                });
+        });
+    }
+
+    void read(NodeId section, MachineKind kind, std::vector<Machine>& into) {
+        bool guest = kind == MachineKind::guest;
+        into.reserve(into.size() + r_.pair_count(section));
+        r_.each_pair(section, guest ? "guests" : "routers", [&](NodeId key, NodeId entry) {
+            Machine machine;
+            machine.kind = kind;
+            fill(machine, entry, guest ? "a guest" : "a router", 0);
+            machine.name = r_.text(key);
+            machine.at = r_.at(key);
+            if (!is_template(entry))
+                add(std::move(machine), count_of(entry), into);
+        });
+    }
+
+  private:
+    static constexpr int most_alike = 16;
+    static constexpr std::uint64_t most_clones = 10'000;
+    static constexpr std::size_t most_machines = 1'000'000;
+
+    NodeId value(NodeId entry, std::string_view wanted) const {
+        NodeId found = Document::none;
+        if (r_.kind(entry) == NodeKind::mapping)
+            r_.each_pair_quietly(entry, [&](NodeId key, NodeId v) {
+                if (r_.text(key) == wanted)
+                    found = v;
+            });
+        return found;
+    }
+
+    void fill(Machine& machine, NodeId entry, std::string_view what, int depth) {
+        if (NodeId like = value(entry, "like"); like != Document::none)
+            if (auto name = r_.scalar(like, "the name of a guest or router"))
+                fill_like(machine, like, *name, what, depth);
+        r_.mapping(entry, what, machine_keys, machine);
+    }
+
+    void fill_like(Machine& machine, NodeId at, std::string_view name, std::string_view what,
+                   int depth) {
+        auto found = entries_.find(name);
+        if (found == entries_.end()) {
+            std::vector<std::string_view> known;
+            for (const auto& [word, _] : entries_)
+                known.push_back(word);
+            std::ranges::sort(known);
+            std::string_view near = nearest_word(name, known);
+            return r_.problem(
+                at, fmt::format("there is no entry {} to be like{}", shown(name),
+                                near.empty() ? "" : fmt::format("; did you mean {}?", near)));
+        }
+        if (depth == most_alike)
+            return r_.problem(at, fmt::format("more than {} entries are like each other in a row, "
+                                              "perhaps in a circle",
+                                              most_alike));
+        fill(machine, found->second, what, depth + 1);
+    }
+
+    bool is_template(NodeId entry) const {
+        NodeId node = value(entry, "template");
+        return node != Document::none
+               && r_.word(node, "answer", {"true", "false"}).value_or(0) == 0;
+    }
+
+    // How many machines the entry stands for; 0 if it does not say.
+    std::uint64_t count_of(NodeId entry) const {
+        NodeId node = value(entry, "count");
+        return node == Document::none
+                   ? 0
+                   : read_number<std::uint64_t>(r_, node, 1, most_clones).value_or(1);
+    }
+
+    void add(Machine machine, std::uint64_t count, std::vector<Machine>& into) {
+        if (into.size() + count > most_machines)
+            return r_.problem(machine.at,
+                              fmt::format("the plan has more than {} machines", most_machines));
+        for (std::uint64_t i = 1; i <= count; ++i) {
+            Machine clone = machine;
+            clone.name += fmt::format("-{}", i);
+            clone.clone_digits =
+                static_cast<std::uint16_t>(clone.name.size() - machine.name.size());
+            into.push_back(std::move(clone));
+        }
+        if (count == 0)
+            into.push_back(std::move(machine));
+    }
+
+    Reader& r_;
+    std::unordered_map<std::string_view, NodeId> entries_;
+};
+
 void read_machines(Reader& r, NodeId node, Plan& plan, MachineKind kind) {
-    Machine blank;
-    blank.kind = kind;
-    bool guest = kind == MachineKind::guest;
-    read_entries(r, node, guest ? "guests" : "routers", guest ? "a guest" : "a router",
-                 machine_keys, plan.machines, blank);
+    MachineReader(r, r.root()).read(node, kind, plan.machines);
 }
+
+// --- parameters ----------------------------------------------------------------------------
+
+// Puts the values of `params` in the place of `$name` and `${name}` in all other values.
+class Parameters {
+  public:
+    Parameters(Document& document, Reader& r) : document_(document), r_(r) {}
+
+    void run(const Settings& settings) {
+        read_defaults();
+        for (const auto& [name, value] : settings) {
+            auto found = values_.find(name);
+            if (found == values_.end())
+                r_.problem(Mark{}, unknown(name));
+            else
+                found->second = value;
+        }
+        for (NodeId id = 0; id < document_.size(); ++id)
+            if (document_.text(id).find('$') != std::string_view::npos && !own_.contains(id))
+                substitute(id);
+    }
+
+  private:
+    void read_defaults() {
+        if (document_.kind(document_.root()) != NodeKind::mapping)
+            return;
+        r_.each_pair_quietly(document_.root(), [&](NodeId key, NodeId value) {
+            if (r_.text(key) != "params")
+                return;
+            r_.each_pair(value, "params", [&](NodeId name, NodeId given) {
+                own_.insert(given);
+                if (!is_name(r_.text(name)))
+                    r_.problem(name, fmt::format("the name {} is not a host-name label: a-z, 0-9 "
+                                                 "and inner hyphens",
+                                                 shown(r_.text(name))));
+                if (auto text = r_.scalar(given, "a single value"))
+                    values_[std::string(r_.text(name))] = *text;
+            });
+        });
+    }
+
+    std::string unknown(std::string_view name) const {
+        std::vector<std::string_view> known;
+        for (const auto& [word, _] : values_)
+            known.push_back(word);
+        std::string_view near = nearest_word(name, known);
+        return fmt::format("there is no parameter {}{}", shown(name),
+                           near.empty() ? "" : fmt::format("; did you mean {}?", near));
+    }
+
+    // `$name` as the whole value, or `${name}` anywhere in it; any other `$` is just a letter.
+    void substitute(NodeId id) {
+        std::string text(document_.text(id));
+        std::string result;
+        if (text.front() == '$' && is_name(std::string_view(text).substr(1))) {
+            if (!append(result, id, text.substr(1)))
+                return;
+        } else {
+            std::size_t at = 0;
+            for (;;) {
+                std::size_t open = text.find("${", at);
+                std::size_t close = open == text.npos ? text.npos : text.find('}', open);
+                if (close == text.npos)
+                    break;
+                result += text.substr(at, open - at);
+                if (!append(result, id, text.substr(open + 2, close - open - 2)))
+                    return;
+                at = close + 1;
+            }
+            result += text.substr(at);
+        }
+        added_ += result.size();
+        if (added_ > most_added)
+            return r_.problem(id, "the parameters make the plan too long");
+        document_.set_text(id, result);
+    }
+
+    bool append(std::string& result, NodeId id, const std::string& name) {
+        auto found = values_.find(name);
+        if (found != values_.end())
+            result += found->second;
+        else
+            r_.problem(id, unknown(name));
+        return found != values_.end();
+    }
+
+    static constexpr std::size_t most_added = 100'000'000;
+
+    Document& document_;
+    Reader& r_;
+    std::map<std::string, std::string, std::less<>> values_;
+    std::unordered_set<NodeId> own_; // the values in `params` themselves
+    std::size_t added_ = 0;
+};
 
 const Key<Plan> plan_keys[] = {
     {"about", [](Reader& r, NodeId n, Plan& p) { read_text(r, n, p.about); }},
@@ -600,13 +821,14 @@ const Key<Plan> plan_keys[] = {
 
 } // namespace
 
-Reading read(std::string_view text, std::string source) {
+Reading read(std::string_view text, std::string source, const Settings& settings) {
     Reading reading;
     reading.source = source;
     if (auto document = Document::read(text, reading.problems)) {
         Plan plan;
         plan.source = std::move(source);
         Reader reader(*document, reading.problems);
+        Parameters(*document, reader).run(settings);
         if (document->kind(document->root()) == NodeKind::mapping)
             reader.mapping(document->root(), "a plan", plan_keys, plan);
         else
@@ -623,10 +845,15 @@ Reading read(std::string_view text, std::string source) {
         reading.problems.begin(), reading.problems.end(), [](const Problem& a, const Problem& b) {
             return std::pair(a.at.line, a.at.column) < std::pair(b.at.line, b.at.column);
         });
+    auto same = [](const Problem& a, const Problem& b) {
+        return a.at == b.at && a.message == b.message; // of an entry that others are like
+    };
+    auto repeated = std::ranges::unique(reading.problems, same);
+    reading.problems.erase(repeated.begin(), repeated.end());
     return reading;
 }
 
-Reading read_file(const std::string& path) {
+Reading read_file(const std::string& path, const Settings& settings) {
     std::ifstream file(path, std::ios::binary);
     std::ostringstream text;
     if (!file || !(text << file.rdbuf())) {
@@ -635,7 +862,7 @@ Reading read_file(const std::string& path) {
         reading.problems.push_back({{}, "cannot be opened, or is empty"});
         return reading;
     }
-    return read(text.view(), path);
+    return read(text.view(), path, settings);
 }
 
 } // namespace jackal::plan

@@ -106,8 +106,13 @@ struct Machine {
     std::vector<Route> routes;
     std::optional<bool> forwards; ///< unset: routers do, guests do not
     bool up = true;
+    std::uint16_t clone_digits = 0; ///< letters of the name that `count` added: `-1`, `-2`, …
     Mark at;
 
+    /// The entry of the plan that the machine comes from: `desk` for `desk-2` of `count: 3`.
+    std::string_view entry_name() const {
+        return std::string_view(name).substr(0, name.size() - clone_digits);
+    }
     bool does_forward() const { return forwards.value_or(kind == MachineKind::router); }
 };
 

@@ -26,10 +26,13 @@ struct Reading {
     static constexpr std::size_t most_problems = 1000;
 };
 
+/// Values for a plan's `params`, by name, in the place of the defaults written there.
+using Settings = std::vector<std::pair<std::string, std::string>>;
+
 /// Reads a plan from YAML or JSON text (UTF-8). `source` is the name that messages give it.
-Reading read(std::string_view text, std::string source);
+Reading read(std::string_view text, std::string source, const Settings& settings = {});
 
 /// Reads a plan from a file; a file that cannot be opened is a problem too.
-Reading read_file(const std::string& path);
+Reading read_file(const std::string& path, const Settings& settings = {});
 
 } // namespace jackal::plan
