@@ -812,6 +812,7 @@ const Key<Plan> plan_keys[] = {
              p.links.push_back(std::move(link));
          });
      }},
+    {"params", [](Reader&, NodeId, Plan&) {}}, // see Parameters
     {"routers", [](Reader& r, NodeId n, Plan& p) { read_machines(r, n, p, MachineKind::router); }},
     {"sites", [](Reader& r, NodeId n,
                  Plan& p) { read_entries(r, n, "sites", "a site", site_keys, p.sites); }},
