@@ -22,8 +22,8 @@ void libyaml_document(benchmark::State& state) {
         yaml_parser_t parser;
         yaml_document_t document;
         yaml_parser_initialize(&parser);
-        yaml_parser_set_input_string(
-            &parser, reinterpret_cast<const unsigned char*>(text.data()), text.size());
+        yaml_parser_set_input_string(&parser, reinterpret_cast<const unsigned char*>(text.data()),
+                                     text.size());
         if (yaml_parser_load(&parser, &document) == 0)
             state.SkipWithError("not loaded");
         yaml_document_delete(&document);

@@ -16,7 +16,8 @@ constexpr unsigned subnets = 10'000;
 constexpr unsigned routers = 1'000;
 
 struct Bench {
-    Bench() : lab(lab::build(bench::fully_routed(subnets, routers))), settled(routing::settle(lab)) {
+    Bench()
+        : lab(lab::build(bench::fully_routed(subnets, routers))), settled(routing::settle(lab)) {
         std::mt19937 random(1);
         for (int i = 0; i < 4096; ++i)
             pairs.emplace_back(random() % subnets, random() % subnets);
@@ -60,8 +61,10 @@ void bare_table(benchmark::State& state) {
             unsigned to = i % routers;
             while (to > r && (to - 1) / 2 != r)
                 to = (to - 1) / 2;
-            next_router[static_cast<std::size_t>(r) * subnets + i] = static_cast<std::uint16_t>(
-                i % routers == r ? r : to > r ? to : (r - 1) / 2);
+            next_router[static_cast<std::size_t>(r) * subnets + i] =
+                static_cast<std::uint16_t>(i % routers == r ? r
+                                           : to > r         ? to
+                                                            : (r - 1) / 2);
         }
     std::mt19937 random(1);
     std::int64_t hops = 0;

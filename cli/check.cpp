@@ -54,7 +54,8 @@ void add_check(CLI::App& app, Run& run) {
         run = [options](const Style& style) -> Outcome {
             Opened opened = open_plan(*options);
             routing::Settled settled = settle(opened, *options);
-            reach::Check check = reach::check(settled);
+            Progress progress("checking");
+            reach::Check check = reach::check(settled, std::ref(progress));
             int status = check.has_errors() ? status_no : status_well;
             if (options->json())
                 return {exports::check_json(opened.plan, opened.lab, check) + "\n", status};

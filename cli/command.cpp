@@ -1,23 +1,32 @@
 #include "command.h"
 
+#include <cstdio>
+#include <filesystem>
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 #include <iostream>
 #include <iterator>
-#include <sstream>
+#include <unistd.h>
 
 namespace jackal::cli {
 
-void add_plan_options(CLI::App& command, PlanOptions& options, bool with_cuts) {
-    command.add_option("PLAN", options.path, "the plan file, or - for standard input")->required();
-    std::map<std::string, Format> formats{{"text", Format::text}, {"json", Format::json}};
-    command.add_option("--format", options.format, "text (for people) or json (for programs)")
-        ->transform(CLI::CheckedTransformer(formats, CLI::ignore_case).description("text|json"))
-        ->type_name("");
+namespace {
+
+void add_settings(CLI::App& command, PlanOptions& options) {
     command
         .add_option("--set", options.settings,
                     "another value for one of the plan's params; may be given several times")
         ->type_name("NAME=VALUE")
         ->allow_extra_args(false);
+}
+
+// --set, --format and, if wanted, --cut.
+void add_common(CLI::App& command, PlanOptions& options, bool with_cuts) {
+    add_settings(command, options);
+    std::map<std::string, Format> formats{{"text", Format::text}, {"json", Format::json}};
+    command.add_option("--format", options.format, "text (for people) or json (for programs)")
+        ->transform(CLI::CheckedTransformer(formats, CLI::ignore_case).description("text|json"))
+        ->type_name("");
     if (with_cuts)
         command
             .add_option("--cut", options.cuts,
@@ -25,6 +34,42 @@ void add_plan_options(CLI::App& command, PlanOptions& options, bool with_cuts) {
                         "may be given several times")
             ->type_name("WHAT")
             ->allow_extra_args(false);
+}
+
+constexpr const char* plan_help =
+    "the plan file, or - for standard input; default: the only *.jackal.yaml in this folder";
+
+// The only *.jackal.yaml in this folder.
+std::string plan_here() {
+    std::vector<std::string> found;
+    for (const auto& entry : std::filesystem::directory_iterator("."))
+        if (std::string name = entry.path().filename(); name.ends_with(".jackal.yaml"))
+            found.push_back(name);
+    std::ranges::sort(found);
+    if (found.size() == 1)
+        return found.front();
+    throw NotAsked(found.empty()
+                       ? std::string("no plan was named, and this folder has no *.jackal.yaml; "
+                                     "write jackal COMMAND PLAN, or start one with jackal new")
+                       : fmt::format("no plan was named, and this folder has several: {}",
+                                     fmt::join(found, ", ")));
+}
+
+} // namespace
+
+void add_plan_argument(CLI::App& command, PlanOptions& options) {
+    command.add_option("PLAN", options.path, plan_help);
+    add_settings(command, options);
+}
+
+void add_plan_options(CLI::App& command, PlanOptions& options, bool with_cuts) {
+    command.add_option("PLAN", options.path, plan_help);
+    add_common(command, options, with_cuts);
+}
+
+bool names_a_plan(const std::string& word) {
+    return word == "-" || word.ends_with(".yaml") || word.ends_with(".yml")
+           || word.ends_with(".json") || std::filesystem::is_regular_file(word);
 }
 
 namespace {
@@ -48,7 +93,8 @@ Opened open_plan(const PlanOptions& options) {
         std::string text(std::istreambuf_iterator<char>(std::cin), {});
         reading = plan::read(text, "standard input", settings_of(options));
     } else {
-        reading = plan::read_file(options.path, settings_of(options));
+        std::string path = options.path.empty() ? plan_here() : options.path;
+        reading = plan::read_file(path, settings_of(options));
     }
     if (reading.plan) {
         lab::Lab lab = lab::build(*reading.plan);
@@ -86,10 +132,14 @@ std::string counted(std::size_t n, std::string_view noun) {
 }
 
 void add_question_options(CLI::App& command, QuestionOptions& options) {
-    add_plan_options(command, options.plan, true);
-    command.add_option("FROM", options.from, "the sender: MACHINE or MACHINE/NIC")->required();
-    command.add_option("TO", options.to, "the far end: MACHINE, MACHINE/NIC or an address")
-        ->required();
+    command
+        .add_option("WORDS", options.words,
+                    "[PLAN] FROM TO: the ends are MACHINE, MACHINE/NIC or an address; PLAN is as "
+                    "for jackal check")
+        ->required()
+        ->expected(2, 3)
+        ->type_name("");
+    add_common(command, options.plan, true);
     command.add_option("--family", options.family, "4 or 6; default: IPv4 where both ends have it")
         ->check(CLI::IsMember({4, 6}).description(""))
         ->type_name("4|6");
@@ -106,6 +156,33 @@ void add_question_options(CLI::App& command, QuestionOptions& options) {
                     "bytes behind the ICMP header; default 56")
         ->check(CLI::Range(0, 65507).description(""))
         ->type_name("BYTES");
+}
+
+void sort_words(QuestionOptions& options) {
+    if (options.words.size() == 2 && names_a_plan(options.words[0]))
+        throw NotAsked("write [PLAN] FROM TO; TO is missing");
+    if (options.words.size() == 3)
+        options.plan.path = options.words[0];
+    options.from = options.words[options.words.size() - 2];
+    options.to = options.words[options.words.size() - 1];
+}
+
+Progress::Progress(std::string what)
+    : what_(std::move(what)), on_terminal_(isatty(STDERR_FILENO) == 1),
+      next_(Clock::now() + std::chrono::seconds(1)) {}
+
+Progress::~Progress() {
+    if (shown_)
+        fmt::print(stderr, "\r\x1b[K");
+}
+
+void Progress::operator()(std::size_t done, std::size_t total) {
+    if (!on_terminal_ || total == 0 || Clock::now() < next_)
+        return;
+    next_ = Clock::now() + std::chrono::milliseconds(200);
+    shown_ = true;
+    fmt::print(stderr, "\r{}: {}%", what_, 100 * done / total);
+    std::fflush(stderr);
 }
 
 probe::PingQuestion question_of(const Opened& opened, QuestionOptions& options) {

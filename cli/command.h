@@ -47,11 +47,38 @@ struct Opened {
     lab::Lab lab;
 };
 
-/// Adds `PLAN`, `--format` and, if `with_cuts`, `--cut` to a command.
+/// Adds `PLAN` and `--set` to a command.
+void add_plan_argument(CLI::App& command, PlanOptions& options);
+
+/// Adds `PLAN`, `--set`, `--format` and, if `with_cuts`, `--cut` to a command.
 void add_plan_options(CLI::App& command, PlanOptions& options, bool with_cuts);
 
-/// Reads the plan of the options (`-`: standard input). Throws NotAsked with all its problems.
+/// True if a word on the command line can only mean a plan file.
+bool names_a_plan(const std::string& word);
+
+/// Reads the plan of the options: a file, `-` for standard input, or without a path the only
+/// *.jackal.yaml in this folder. Throws NotAsked with all its problems, or if there is none.
 Opened open_plan(const PlanOptions& options);
+
+/// Tells on standard error how far a long answer has got, if that is a terminal and more than a
+/// second has passed.
+class Progress {
+  public:
+    explicit Progress(std::string what);
+    ~Progress();
+    Progress(const Progress&) = delete;
+    Progress& operator=(const Progress&) = delete;
+
+    void operator()(std::size_t done, std::size_t total);
+
+  private:
+    using Clock = std::chrono::steady_clock;
+
+    std::string what_;
+    bool on_terminal_;
+    bool shown_ = false;
+    Clock::time_point next_;
+};
 
 /// The lab under the cuts of the options. Throws NotAsked for a cut of nothing.
 routing::Settled settle(const Opened& opened, const PlanOptions& options);
@@ -74,6 +101,7 @@ std::string verdict_text(const Style& style, const Opened& opened, const probe::
 /// The options of ping and trace.
 struct QuestionOptions {
     PlanOptions plan;
+    std::vector<std::string> words; ///< [PLAN] FROM TO, as given
     std::string from;
     std::string to;
     std::string source;
@@ -82,6 +110,9 @@ struct QuestionOptions {
 };
 
 void add_question_options(CLI::App& command, QuestionOptions& options);
+
+/// Tells the plan and the two ends apart. Throws NotAsked if an end is missing.
+void sort_words(QuestionOptions& options);
 
 /// The question that the options ask. Throws NotAsked if the lab has no such ends or source.
 probe::PingQuestion question_of(const Opened& opened, QuestionOptions& options);
@@ -99,6 +130,8 @@ void add_routes(CLI::App& app, Run& run);
 void add_ping(CLI::App& app, Run& run);
 void add_trace(CLI::App& app, Run& run);
 void add_verify(CLI::App& app, Run& run);
+void add_new(CLI::App& app, Run& run);
+void add_names(CLI::App& app, Run& run);
 void add_demo(CLI::App& app, Run& run);
 
 /// The table of `jackal addresses`, and of a verdict list; shared with the tour.

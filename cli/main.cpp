@@ -45,7 +45,7 @@ int main(int argc, char** argv) {
                "  jackal ping skerry.yaml chart-desk kettle\n\n"
                "Exit status: 0 all well; 1 the answer is no (an error found, an expectation not\n"
                "met, no reply); 2 the question could not be asked.");
-    app.set_version_flag("--version", "jackal " JACKAL_VERSION);
+    app.set_version_flag("--version", fmt::format("jackal {}", jackal::version()));
     app.get_formatter()->column_width(30);
     app.require_subcommand(1);
 
@@ -57,6 +57,8 @@ int main(int argc, char** argv) {
     add_ping(app, run);
     add_trace(app, run);
     add_verify(app, run);
+    add_new(app, run);
+    add_names(app, run);
     add_demo(app, run);
 
     try {

@@ -54,6 +54,7 @@ struct PingCommand {
     QuestionOptions question;
 
     Outcome operator()(const Style& style) {
+        sort_words(question);
         Opened opened = open_plan(question.plan);
         routing::Settled settled = settle(opened, question.plan);
         probe::PingAnswer answer = probe::ping(settled, question_of(opened, question));

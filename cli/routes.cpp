@@ -90,7 +90,9 @@ std::string chosen_text(const Style& style, const Opened& opened, const routing:
     return table.text(style);
 }
 
-Outcome routes(const RoutesOptions& options, const Style& style) {
+Outcome routes(RoutesOptions& options, const Style& style) {
+    if (options.machine.empty() && !options.plan.path.empty() && !names_a_plan(options.plan.path))
+        std::swap(options.machine, options.plan.path); // one word, and it is a machine
     Opened opened = open_plan(options.plan);
     routing::Settled settled = settle(opened, options.plan);
     std::vector<lab::MachineId> machines;

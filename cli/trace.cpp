@@ -27,6 +27,7 @@ struct TraceCommand {
     QuestionOptions question;
 
     Outcome operator()(const Style& style) {
+        sort_words(question);
         Opened opened = open_plan(question.plan);
         routing::Settled settled = settle(opened, question.plan);
         probe::TraceAnswer answer = probe::trace(settled, question_of(opened, question));

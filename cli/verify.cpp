@@ -40,7 +40,12 @@ void add_verify(CLI::App& app, Run& run) {
         run = [options](const Style& style) -> Outcome {
             Opened opened = open_plan(*options);
             routing::Settled settled = settle(opened, *options);
-            std::vector<probe::Verdict> verdicts = probe::verify(settled);
+            Progress progress("verifying");
+            std::vector<probe::Verdict> verdicts;
+            for (std::size_t i = 0; i < opened.lab.expectations.size(); ++i) {
+                verdicts.push_back(probe::verify(settled, i));
+                progress(i + 1, opened.lab.expectations.size());
+            }
             bool all = std::ranges::all_of(verdicts, &probe::Verdict::passed);
             int status = all ? status_well : status_no;
             if (options->json())

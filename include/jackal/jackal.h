@@ -11,6 +11,7 @@
 #pragma once
 
 #include "jackal/export/json.h"
+#include "jackal/export/starter.h"
 #include "jackal/export/words.h"
 #include "jackal/lab/build.h"
 #include "jackal/lab/finding.h"
@@ -25,3 +26,4 @@
 #include "jackal/probe/verify.h"
 #include "jackal/reach/check.h"
 #include "jackal/routing/settled.h"
+#include "jackal/version.h"

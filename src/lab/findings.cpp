@@ -37,6 +37,10 @@ class Inspector {
     }
 
   private:
+    // Some remedies search the whole lab. They are worked out for the first findings only; who has
+    // hundreds of one sort mends the first and asks again.
+    bool worth_working_out() { return worked_out_++ < most_worked_out; }
+
     void find(Cause cause, Severity severity, std::string subject, std::string message,
               Remedy remedy, plan::Mark at) {
         found_.push_back(
@@ -49,7 +53,7 @@ class Inspector {
         for (const Unplaced& entry : lab_.unplaced)
             find(Cause::no_space_left, Severity::error, entry.what,
                  fmt::format("{}, but {}", entry.what, entry.why),
-                 {make_room(lab_, entry),
+                 {worth_working_out() ? make_room(lab_, entry) : std::vector<plan::Edit>{},
                   "give the site a larger or a further space, or ask for less"},
                  entry.at);
     }
@@ -93,8 +97,9 @@ class Inspector {
         plan::Mark at;
         if (subnet) {
             at = lab_.subnets[subnet].at;
-            if (auto to =
-                    free_prefix(lab_, lab_.subnets[subnet].site, family, moved_prefix.length()))
+            if (auto to = !worth_working_out() ? std::nullopt
+                                               : free_prefix(lab_, lab_.subnets[subnet].site,
+                                                             family, moved_prefix.length()))
                 remedy.edits = renumber(lab_, subnet, *to);
         } else {
             at = lab_.links[lab_.segments[moved].link].at;
@@ -127,8 +132,9 @@ class Inspector {
             }
     }
 
-    Remedy another_address(const InterfaceAddress& row) const {
-        return {readdress(lab_, {row.address, row.nic}),
+    Remedy another_address(const InterfaceAddress& row) {
+        return {worth_working_out() ? readdress(lab_, {row.address, row.nic})
+                                    : std::vector<plan::Edit>{},
                 fmt::format("give {} another address", lab_.nic_name(row.nic))};
     }
 
@@ -469,7 +475,9 @@ class Inspector {
     }
 
     // A NIC on the subnet for a router that is elsewhere, or a new router.
-    Remedy join(const Subnet& subnet) const {
+    Remedy join(const Subnet& subnet) {
+        if (!worth_working_out())
+            return {{}, "add a router to it"};
         for (const Machine& machine : lab_.machines)
             if (machine.forwards && machine.kind == plan::MachineKind::router
                 && machine.nic_count != 0
@@ -483,6 +491,8 @@ class Inspector {
 
     const Lab& lab_;
     std::vector<std::uint32_t> wired_; // island of each segment, joined by any machine
+    static constexpr int most_worked_out = 200;
+    int worked_out_ = 0;
     std::vector<Finding> found_;
 };
 
@@ -498,8 +508,10 @@ std::vector<std::string> to_lines(const Remedy& remedy, const plan::Plan& plan) 
     for (std::size_t i = 0; i < remedy.edits.size(); ++i) {
         const plan::Plan& before = i == 0 ? plan : current;
         lines.push_back(plan::to_line(plan::to_text(remedy.edits[i], before)));
+        if (i == 0 && remedy.edits.size() > 1)
+            current = plan;
         if (i + 1 < remedy.edits.size())
-            current = plan::apply(before, {remedy.edits[i]});
+            current = plan::apply(std::move(current), {remedy.edits[i]});
     }
     if (lines.empty() && !remedy.advice.empty())
         lines.push_back(remedy.advice);

@@ -616,7 +616,7 @@ class MachineReader {
   private:
     static constexpr int most_alike = 16;
     static constexpr std::uint64_t most_clones = 10'000;
-    static constexpr std::size_t most_machines = 1'000'000;
+    static constexpr std::uint64_t most_parts = 2'000'000;
 
     NodeId value(NodeId entry, std::string_view wanted) const {
         NodeId found = Document::none;
@@ -670,9 +670,12 @@ class MachineReader {
     }
 
     void add(Machine machine, std::uint64_t count, std::vector<Machine>& into) {
-        if (into.size() + count > most_machines)
-            return r_.problem(machine.at,
-                              fmt::format("the plan has more than {} machines", most_machines));
+        parts_ +=
+            std::max<std::uint64_t>(count, 1) * (1 + machine.nics.size() + machine.routes.size());
+        if (parts_ > most_parts)
+            return r_.problem(machine.at, fmt::format("the plan has more than {} machines, NICs "
+                                                      "and routes in all",
+                                                      most_parts));
         for (std::uint64_t i = 1; i <= count; ++i) {
             Machine clone = machine;
             clone.name += fmt::format("-{}", i);
@@ -685,6 +688,7 @@ class MachineReader {
     }
 
     Reader& r_;
+    std::uint64_t parts_ = 0; // machines, NICs and routes so far
     std::unordered_map<std::string_view, NodeId> entries_;
 };
 

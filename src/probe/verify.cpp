@@ -1,5 +1,6 @@
 #include "jackal/probe/verify.h"
 
+#include <algorithm>
 #include <fmt/format.h>
 
 namespace jackal::probe {
@@ -38,6 +39,11 @@ Verdict verify(const routing::Settled& settled, std::size_t expectation) {
     Verdict verdict{.expectation = expectation};
     auto senders = endpoints(lab, wanted.from.value);
     auto targets = endpoints(lab, wanted.to.value);
+    if (senders.size() > most_expected_pairs / std::max<std::size_t>(targets.size(), 1)) {
+        verdict.explanation = fmt::format("it covers {} times {} machines, more than {} pairs",
+                                          senders.size(), targets.size(), most_expected_pairs);
+        return verdict;
+    }
     for (const Endpoint& from : senders)
         for (const Endpoint& to : targets) {
             if (from.machine == to.machine && senders.size() * targets.size() > 1)

@@ -39,16 +39,21 @@ class Checker {
   public:
     explicit Checker(const routing::Settled& settled) : settled_(settled), lab_(settled.lab()) {}
 
-    Check run() {
+    Check run(const std::function<void(std::size_t, std::size_t)>& progress) {
         check_.findings = lab::findings(lab_);
         for (const lab::Subnet& subnet : lab_.subnets)
             if (auto nic = speaker(settled_, subnet))
                 speakers_.push_back(*nic);
         check_.subnets = speakers_.size();
-        for (NicId from : speakers_)
+        std::size_t pairs =
+            speakers_.size() * (speakers_.size() - std::min<std::size_t>(speakers_.size(), 1));
+        for (NicId from : speakers_) {
             for (NicId to : speakers_)
                 if (from != to && check_.pairs_asked < most_pairs)
                     ask(from, to);
+            if (progress)
+                progress(check_.pairs_asked, std::min(pairs, most_pairs));
+        }
         for (const auto& [key, one_way] : lost_replies_)
             report(one_way);
         lab::sort_findings(check_.findings);
@@ -105,8 +110,9 @@ bool Check::has_errors() const {
         findings, [](const lab::Finding& f) { return f.severity == lab::Severity::error; });
 }
 
-Check check(const routing::Settled& settled) {
-    return Checker(settled).run();
+Check check(const routing::Settled& settled,
+            const std::function<void(std::size_t, std::size_t)>& progress) {
+    return Checker(settled).run(progress);
 }
 
 } // namespace jackal::reach

@@ -1,6 +1,7 @@
 // From a plan to a lab: prefixes for subnets and links, addresses for NICs, static routes.
 #pragma once
 
+#include "jackal/api.h"
 #include "jackal/lab/lab.h"
 
 namespace jackal::lab {
@@ -10,6 +11,6 @@ namespace jackal::lab {
 /// A plan with mistakes gives a lab with mistakes (see findings.h); what could not be placed
 /// stays without prefix or address and is listed in Lab::unplaced. Throws std::invalid_argument
 /// with the first of plan::problems(plan) if there are any.
-Lab build(const plan::Plan& plan);
+JACKAL_API Lab build(const plan::Plan& plan);
 
 } // namespace jackal::lab

@@ -1,6 +1,7 @@
 // Mistakes in a plan that can be told without sending a packet.
 #pragma once
 
+#include "jackal/api.h"
 #include "jackal/lab/lab.h"
 #include "jackal/plan/cause.h"
 #include "jackal/plan/edit.h"
@@ -13,7 +14,7 @@ enum class Severity : std::uint8_t {
 };
 
 /// "warning" or "error".
-std::string_view to_string(Severity severity);
+JACKAL_API std::string_view to_string(Severity severity);
 
 /// What would mend something: changes of the plan, or advice where no change is certain.
 struct Remedy {
@@ -22,7 +23,7 @@ struct Remedy {
 };
 
 /// The remedy as one line for each change, in the plan's own terms.
-std::vector<std::string> to_lines(const Remedy& remedy, const plan::Plan& plan);
+JACKAL_API std::vector<std::string> to_lines(const Remedy& remedy, const plan::Plan& plan);
 
 struct Finding {
     plan::Cause cause;
@@ -34,9 +35,9 @@ struct Finding {
 };
 
 /// All findings about the lab, in the order of their lines. O(n log n) in the size of the lab.
-std::vector<Finding> findings(const Lab& lab);
+JACKAL_API std::vector<Finding> findings(const Lab& lab);
 
 /// Sorts by line, column and cause, and drops repetitions.
-void sort_findings(std::vector<Finding>& findings);
+JACKAL_API void sort_findings(std::vector<Finding>& findings);
 
 } // namespace jackal::lab

@@ -8,6 +8,7 @@
 //     for (lab::NicId nic : lab.nics_of(*lab.machine("tide-gauge"))) …
 #pragma once
 
+#include "jackal/api.h"
 #include "jackal/lab/table.h"
 #include "jackal/plan/name_index.h"
 #include "jackal/plan/plan.h"
@@ -175,7 +176,7 @@ struct Owner {
     MachineId machine;
 };
 
-struct Lab {
+struct JACKAL_API Lab {
     std::string name;
     std::string source; ///< the plan's file name
     Table<Site> sites;

@@ -1,6 +1,7 @@
 // Where something new could go in a lab that is built already: the numbers that remedies propose.
 #pragma once
 
+#include "jackal/api.h"
 #include "jackal/lab/lab.h"
 #include "jackal/plan/edit.h"
 
@@ -8,34 +9,37 @@ namespace jackal::lab {
 
 /// A prefix of `length` bits of the site's space (or of private space, RFC 1918, if the site has
 /// none of the family) that no segment uses, or nothing.
-std::optional<net::Prefix> free_prefix(const Lab& lab, SiteId site, net::Family family, int length);
+JACKAL_API std::optional<net::Prefix> free_prefix(const Lab& lab, SiteId site, net::Family family,
+                                                  int length);
 
 /// The change that makes room for something that found none: further private space (RFC 1918)
 /// for the site, overlapping nothing in the lab. Nothing for IPv6, whose private prefixes are
 /// drawn at random (RFC 4193), and for addresses inside a subnet.
-std::vector<plan::Edit> make_room(const Lab& lab, const Unplaced& unplaced);
+JACKAL_API std::vector<plan::Edit> make_room(const Lab& lab, const Unplaced& unplaced);
 
 /// The lowest usable address of a segment that nobody has and that is not its gateway.
-std::optional<net::Address> free_address(const Lab& lab, SegmentId segment, net::Family family);
+JACKAL_API std::optional<net::Address> free_address(const Lab& lab, SegmentId segment,
+                                                    net::Family family);
 
 /// The changes that move a subnet to the prefix `to` of the same family: the subnet's own prefix,
 /// and every address, gateway and next hop in the plan that was written inside the old one.
-std::vector<plan::Edit> renumber(const Lab& lab, SubnetId subnet, const net::Prefix& to);
+JACKAL_API std::vector<plan::Edit> renumber(const Lab& lab, SubnetId subnet, const net::Prefix& to);
 
 /// A router with a NIC on each of the subnets, under a name that is not taken.
-plan::AddRouter new_router(const Lab& lab, std::vector<std::string> subnets);
+JACKAL_API plan::AddRouter new_router(const Lab& lab, std::vector<std::string> subnets);
 
 /// The change of the address of `owner` to a free one of its segment; nothing if it was not
 /// written in the plan or no address is free.
-std::vector<plan::Edit> readdress(const Lab& lab, const Owner& owner);
+JACKAL_API std::vector<plan::Edit> readdress(const Lab& lab, const Owner& owner);
 
 /// The first address of the family that a forwarding machine has on the segment inside its
 /// prefix, or nothing.
-std::optional<net::Address> router_address(const Lab& lab, SegmentId segment, net::Family family);
+JACKAL_API std::optional<net::Address> router_address(const Lab& lab, SegmentId segment,
+                                                      net::Family family);
 
 /// For each segment the number of the island it is on. Segments are on one island when machines
 /// join them: any machine, or only those that forward.
 enum class JoinedBy : std::uint8_t { any_machine, forwarding_machines };
-std::vector<std::uint32_t> islands(const Lab& lab, JoinedBy joined_by);
+JACKAL_API std::vector<std::uint32_t> islands(const Lab& lab, JoinedBy joined_by);
 
 } // namespace jackal::lab

@@ -1,6 +1,7 @@
 // How full the prefixes of a lab are.
 #pragma once
 
+#include "jackal/api.h"
 #include "jackal/lab/lab.h"
 
 namespace jackal::lab {
@@ -16,6 +17,6 @@ struct PrefixUsage {
 };
 
 /// A row for each prefix, subnets before links, in plan order, IPv4 before IPv6.
-std::vector<PrefixUsage> usage(const Lab& lab);
+JACKAL_API std::vector<PrefixUsage> usage(const Lab& lab);
 
 } // namespace jackal::lab

@@ -11,6 +11,7 @@
 // All operations are constant time and allocate nothing, except to_string.
 #pragma once
 
+#include "jackal/api.h"
 #include <compare>
 #include <cstdint>
 #include <functional>
@@ -60,13 +61,13 @@ class Address {
 };
 
 /// Reads a dotted quad or an IPv6 address; nothing else is accepted, no zone, no port, no spaces.
-std::optional<Address> parse_address(std::string_view text);
+JACKAL_API std::optional<Address> parse_address(std::string_view text);
 
 /// The address in its family's notation (RFC 5952 section 4 for IPv6).
-std::string to_string(Address address);
+JACKAL_API std::string to_string(Address address);
 
 /// "IPv4" or "IPv6".
-std::string_view to_string(Family family);
+JACKAL_API std::string_view to_string(Family family);
 
 } // namespace jackal::net
 

@@ -7,6 +7,7 @@
 // O(128 log n) for n free blocks.
 #pragma once
 
+#include "jackal/api.h"
 #include "jackal/net/prefix.h"
 
 #include <array>
@@ -17,7 +18,7 @@
 namespace jackal::net {
 
 /// Free space of one family; prefixes of the two families must not be mixed in one object.
-class FreeSpace {
+class JACKAL_API FreeSpace {
   public:
     /// Makes `prefix` free. It must not overlap what is free already.
     void add(const Prefix& prefix);

@@ -1,6 +1,7 @@
 // Ethernet MAC addresses (IEEE 802, EUI-48).
 #pragma once
 
+#include "jackal/api.h"
 #include <compare>
 #include <cstdint>
 #include <optional>
@@ -19,12 +20,12 @@ struct Mac {
 
 /// A locally administered unicast address (IEEE 802c, the second-lowest bit of the first byte
 /// set, the lowest clear) that depends on the two names and on nothing else.
-Mac mac_from_names(std::string_view machine, std::string_view nic);
+JACKAL_API Mac mac_from_names(std::string_view machine, std::string_view nic);
 
 /// Reads six pairs of hexadecimal digits joined by ':' or by '-'.
-std::optional<Mac> parse_mac(std::string_view text);
+JACKAL_API std::optional<Mac> parse_mac(std::string_view text);
 
 /// `02:1f:9c:40:00:07`.
-std::string to_string(Mac mac);
+JACKAL_API std::string to_string(Mac mac);
 
 } // namespace jackal::net

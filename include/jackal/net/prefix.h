@@ -5,11 +5,12 @@
 // `::/0` does not hold the IPv4-mapped block in which IPv4 addresses are kept.
 #pragma once
 
+#include "jackal/api.h"
 #include "jackal/net/address.h"
 
 namespace jackal::net {
 
-class Prefix {
+class JACKAL_API Prefix {
   public:
     /// `::/0`.
     constexpr Prefix() = default;
@@ -71,7 +72,7 @@ constexpr int address_bits(Family family) {
 
 /// Reads `ADDRESS/LENGTH`. Bits beyond the length are cleared; compare first() with the address
 /// in the text to see whether there were any.
-std::optional<Prefix> parse_prefix(std::string_view text);
+JACKAL_API std::optional<Prefix> parse_prefix(std::string_view text);
 
 /// An address together with the length of the prefix that it is configured on.
 struct AddressWithLength {
@@ -82,9 +83,9 @@ struct AddressWithLength {
 };
 
 /// Reads `ADDRESS/LENGTH` and keeps all bits of the address.
-std::optional<AddressWithLength> parse_address_with_length(std::string_view text);
+JACKAL_API std::optional<AddressWithLength> parse_address_with_length(std::string_view text);
 
 /// `10.40.8.0/26`.
-std::string to_string(const Prefix& prefix);
+JACKAL_API std::string to_string(const Prefix& prefix);
 
 } // namespace jackal::net

@@ -5,13 +5,14 @@
 // O(log n) time, 24 bytes for each interval, at most 2n + 2 intervals for n prefixes.
 #pragma once
 
+#include "jackal/api.h"
 #include "jackal/net/prefix.h"
 
 #include <vector>
 
 namespace jackal::net {
 
-class PrefixTable {
+class JACKAL_API PrefixTable {
   public:
     struct Entry {
         Prefix prefix;

@@ -9,6 +9,7 @@
 // up.
 #pragma once
 
+#include "jackal/api.h"
 #include "jackal/routing/settled.h"
 
 namespace jackal::packet {
@@ -29,7 +30,7 @@ enum class Action : std::uint8_t {
 };
 
 /// "send", "forward", "deliver" or "drop".
-std::string_view to_string(Action action);
+JACKAL_API std::string_view to_string(Action action);
 
 /// What one machine did with the packet.
 struct Step {
@@ -54,7 +55,7 @@ enum class Ending : std::uint8_t {
     to_broadcast,    ///< the destination is a broadcast address here; not sent, not forwarded
 };
 
-struct Journey {
+struct JACKAL_API Journey {
     Packet packet; ///< as it was sent
     std::vector<Step> steps;
     Ending ending = Ending::no_route;
@@ -68,11 +69,12 @@ struct Journey {
 };
 
 /// What becomes of `packet` when `sender` sends it.
-Journey walk(const routing::Settled& settled, lab::MachineId sender, const Packet& packet);
+JACKAL_API Journey walk(const routing::Settled& settled, lab::MachineId sender,
+                        const Packet& packet);
 
 /// The address that `sender` would send from to reach `destination`, if it has a route.
-std::optional<net::Address> source_address(const routing::Settled& settled, lab::MachineId sender,
-                                           net::Address destination);
+JACKAL_API std::optional<net::Address>
+source_address(const routing::Settled& settled, lab::MachineId sender, net::Address destination);
 
 /// The error message that the journey's last machine sends back to the packet's source.
 enum class IcmpError : std::uint8_t {
@@ -84,9 +86,9 @@ enum class IcmpError : std::uint8_t {
 };
 
 /// "net unreachable", "host unreachable", …; empty for none.
-std::string_view to_string(IcmpError error);
+JACKAL_API std::string_view to_string(IcmpError error);
 
 /// Which error `ending` gives; it is told to the sender's own program if the machine is the sender.
-IcmpError icmp_error(Ending ending);
+JACKAL_API IcmpError icmp_error(Ending ending);
 
 } // namespace jackal::packet

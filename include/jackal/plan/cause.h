@@ -5,6 +5,7 @@
 // section for every slug; a test holds the two against each other.
 #pragma once
 
+#include "jackal/api.h"
 #include <cstdint>
 #include <optional>
 #include <span>
@@ -50,10 +51,10 @@ struct CauseText {
 };
 
 /// All causes, in the order of the enumeration.
-std::span<const CauseText> all_causes();
+JACKAL_API std::span<const CauseText> all_causes();
 
-std::string_view slug(Cause cause);
-std::string_view meaning(Cause cause);
-std::optional<Cause> cause_from_slug(std::string_view slug);
+JACKAL_API std::string_view slug(Cause cause);
+JACKAL_API std::string_view meaning(Cause cause);
+JACKAL_API std::optional<Cause> cause_from_slug(std::string_view slug);
 
 } // namespace jackal::plan

@@ -5,6 +5,7 @@
 //     plan::Plan mended = plan::apply(plan, {edit});
 #pragma once
 
+#include "jackal/api.h"
 #include "jackal/plan/plan.h"
 
 #include <string>
@@ -120,17 +121,17 @@ struct EditText {
 };
 
 /// How `edit` reads in `plan`, before it is applied.
-EditText to_text(const Edit& edit, const Plan& plan);
+JACKAL_API EditText to_text(const Edit& edit, const Plan& plan);
 
 /// How a route's target and next hop read in a plan: `default`, `10.40.8.0/26`, `quay-r1`.
-std::string to_string(const Route::Target& target);
-std::string to_string(const Route::NextHop& next_hop);
+JACKAL_API std::string to_string(const Route::Target& target);
+JACKAL_API std::string to_string(const Route::NextHop& next_hop);
 
 /// `routers.ridge-r1.routes: add {to: …, via: …}`, on one line.
-std::string to_line(const EditText& text);
+JACKAL_API std::string to_line(const EditText& text);
 
 /// The plan after the edits, made one after another. Throws std::out_of_range if an edit names
 /// an entry that the plan does not have.
-Plan apply(Plan plan, const std::vector<Edit>& edits);
+JACKAL_API Plan apply(Plan plan, const std::vector<Edit>& edits);
 
 } // namespace jackal::plan

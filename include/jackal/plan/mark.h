@@ -1,6 +1,7 @@
 // Where in a plan file something was written.
 #pragma once
 
+#include "jackal/api.h"
 #include <cstdint>
 #include <string>
 #include <string_view>
@@ -39,10 +40,11 @@ struct Problem {
 };
 
 /// `FILE:LINE:COLUMN`, or `FILE` alone for a mark that is not from a file.
-std::string to_string(Mark at, std::string_view file);
+JACKAL_API std::string to_string(Mark at, std::string_view file);
 
 /// The word of `known` that `word` was most likely meant to be, or nothing if none is near: at
 /// most one letter in three may be wrong, missing, added or swapped with its neighbour.
-std::string_view nearest_word(std::string_view word, const std::vector<std::string_view>& known);
+JACKAL_API std::string_view nearest_word(std::string_view word,
+                                         const std::vector<std::string_view>& known);
 
 } // namespace jackal::plan

@@ -5,6 +5,7 @@
 // column it was read from, so that whatever is said about it later can point there.
 #pragma once
 
+#include "jackal/api.h"
 #include "jackal/net/mac.h"
 #include "jackal/net/prefix.h"
 #include "jackal/plan/mark.h"
@@ -142,7 +143,7 @@ struct Expectation {
     Mark at;
 };
 
-struct Plan {
+struct JACKAL_API Plan {
     std::string source = "plan"; ///< the file's name, for messages
     std::string lab;
     std::string about;
@@ -160,6 +161,6 @@ struct Plan {
 };
 
 /// True for a host-name label: a-z, 0-9 and inner hyphens, at most 63 (RFC 1123 section 2.1).
-bool is_name(std::string_view text);
+JACKAL_API bool is_name(std::string_view text);
 
 } // namespace jackal::plan

@@ -9,6 +9,7 @@
 // A text with any problem gives no plan; all its problems are reported, up to `most_problems`.
 #pragma once
 
+#include "jackal/api.h"
 #include "jackal/plan/plan.h"
 
 #include <optional>
@@ -30,9 +31,9 @@ struct Reading {
 using Settings = std::vector<std::pair<std::string, std::string>>;
 
 /// Reads a plan from YAML or JSON text (UTF-8). `source` is the name that messages give it.
-Reading read(std::string_view text, std::string source, const Settings& settings = {});
+JACKAL_API Reading read(std::string_view text, std::string source, const Settings& settings = {});
 
 /// Reads a plan from a file; a file that cannot be opened is a problem too.
-Reading read_file(const std::string& path, const Settings& settings = {});
+JACKAL_API Reading read_file(const std::string& path, const Settings& settings = {});
 
 } // namespace jackal::plan

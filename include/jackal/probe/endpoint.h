@@ -1,6 +1,7 @@
 // The ends of a question, by name.
 #pragma once
 
+#include "jackal/api.h"
 #include "jackal/lab/lab.h"
 
 namespace jackal::probe {
@@ -15,17 +16,17 @@ struct Endpoint {
 
 /// The end that `text` means: `MACHINE`, `MACHINE/NIC` or an address. Nothing if the lab has no
 /// such machine or NIC; an address is always an end.
-std::optional<Endpoint> endpoint(const lab::Lab& lab, std::string_view text);
+JACKAL_API std::optional<Endpoint> endpoint(const lab::Lab& lab, std::string_view text);
 
 /// Why endpoint() gave nothing, with the nearest known name.
-std::string unknown_endpoint(const lab::Lab& lab, std::string_view text);
+JACKAL_API std::string unknown_endpoint(const lab::Lab& lab, std::string_view text);
 
 /// The first address of the family at an end, in the order of its NICs, or nothing.
-const lab::InterfaceAddress* address_at(const lab::Lab& lab, const Endpoint& end,
-                                        net::Family family);
+JACKAL_API const lab::InterfaceAddress* address_at(const lab::Lab& lab, const Endpoint& end,
+                                                   net::Family family);
 
 /// Every machine that `text` means: one machine or NIC or address, all guests on a subnet (its
 /// routers if it has no guests), or those of all subnets of a site. Empty if it means nothing.
-std::vector<Endpoint> endpoints(const lab::Lab& lab, std::string_view text);
+JACKAL_API std::vector<Endpoint> endpoints(const lab::Lab& lab, std::string_view text);
 
 } // namespace jackal::probe

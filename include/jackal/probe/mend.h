@@ -1,6 +1,7 @@
 // Every change that a ping needs before it gets its reply, tried out one after another.
 #pragma once
 
+#include "jackal/api.h"
 #include "jackal/probe/ping.h"
 
 namespace jackal::probe {
@@ -23,13 +24,14 @@ struct PingOptions {
 
 /// The question by the names of its ends, or nothing if the lab does not have them or the sender
 /// is no machine.
-std::optional<PingQuestion> question(const lab::Lab& lab, std::string_view from,
-                                     std::string_view to, const PingOptions& options = {});
+JACKAL_API std::optional<PingQuestion> question(const lab::Lab& lab, std::string_view from,
+                                                std::string_view to,
+                                                const PingOptions& options = {});
 
 /// Makes the remedy of each diagnosis in turn, builds the lab again and asks again, until a reply
 /// comes or nothing more is known to do. At most `most_mending_rounds` labs are built.
-Mending mend(const plan::Plan& plan, std::string_view from, std::string_view to,
-             const PingOptions& options = {});
+JACKAL_API Mending mend(const plan::Plan& plan, std::string_view from, std::string_view to,
+                        const PingOptions& options = {});
 
 constexpr int most_mending_rounds = 16;
 

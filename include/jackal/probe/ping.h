@@ -8,6 +8,7 @@
 //                   << answer.diagnosis->explanation << '\n';
 #pragma once
 
+#include "jackal/api.h"
 #include "jackal/lab/finding.h"
 #include "jackal/packet/walk.h"
 #include "jackal/probe/endpoint.h"
@@ -72,12 +73,12 @@ struct PingAnswer {
 };
 
 /// The answer to `question` in the lab and condition of `settled`, which must outlive it.
-PingAnswer ping(const routing::Settled& settled, const PingQuestion& question);
+JACKAL_API PingAnswer ping(const routing::Settled& settled, const PingQuestion& question);
 
 /// The error that reaches the source of a journey that ended at some machine.
-SeenError seen_error(const routing::Settled& settled, const packet::Journey& journey);
+JACKAL_API SeenError seen_error(const routing::Settled& settled, const packet::Journey& journey);
 
 /// The time a packet takes by the journey's links and machines, without jitter.
-Microseconds travel_time(const lab::Lab& lab, const packet::Journey& journey);
+JACKAL_API Microseconds travel_time(const lab::Lab& lab, const packet::Journey& journey);
 
 } // namespace jackal::probe

@@ -1,6 +1,7 @@
 // The machines that a packet passes, as a sender finds them out by raising the TTL one by one.
 #pragma once
 
+#include "jackal/api.h"
 #include "jackal/probe/ping.h"
 
 namespace jackal::probe {
@@ -19,6 +20,6 @@ struct TraceAnswer {
 };
 
 /// Sends packets with TTL 1, 2, … up to question.ttl and tells who answers each.
-TraceAnswer trace(const routing::Settled& settled, const PingQuestion& question);
+JACKAL_API TraceAnswer trace(const routing::Settled& settled, const PingQuestion& question);
 
 } // namespace jackal::probe

@@ -1,6 +1,7 @@
 // A plan's own expectations, asked one by one.
 #pragma once
 
+#include "jackal/api.h"
 #include "jackal/probe/ping.h"
 
 namespace jackal::probe {
@@ -14,11 +15,14 @@ struct Verdict {
     std::optional<PingAnswer> answer; ///< of the first that failed, else of the first
 };
 
+/// An expectation that covers more pairs than this is not met: it has to be split.
+constexpr std::size_t most_expected_pairs = 1'000'000;
+
 /// What became of one expectation. Chance is left out: a way that works counts as a reply unless
 /// all of it is lost.
-Verdict verify(const routing::Settled& settled, std::size_t expectation);
+JACKAL_API Verdict verify(const routing::Settled& settled, std::size_t expectation);
 
 /// The verdicts of all expectations of the lab, in their order.
-std::vector<Verdict> verify(const routing::Settled& settled);
+JACKAL_API std::vector<Verdict> verify(const routing::Settled& settled);
 
 } // namespace jackal::probe

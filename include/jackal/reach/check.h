@@ -2,11 +2,14 @@
 // when packets are sent between all its subnets.
 #pragma once
 
+#include "jackal/api.h"
 #include "jackal/probe/ping.h"
+
+#include <functional>
 
 namespace jackal::reach {
 
-struct Check {
+struct JACKAL_API Check {
     std::vector<lab::Finding> findings; ///< in the order of their lines
     std::size_t subnets = 0;            ///< subnets with a machine to ask from
     std::size_t pairs_asked = 0;        ///< ordered pairs of subnets, one machine for each
@@ -19,6 +22,8 @@ constexpr std::size_t most_pairs = 250'000;
 
 /// The findings of the lab (lab::findings), and a finding for every place where packets from one
 /// subnet arrive at another but their replies are lost.
-Check check(const routing::Settled& settled);
+/// `progress(done, total)` is called now and then, if given.
+JACKAL_API Check check(const routing::Settled& settled,
+                       const std::function<void(std::size_t, std::size_t)>& progress = {});
 
 } // namespace jackal::reach

@@ -12,13 +12,14 @@
 // Route tables in words (routes(), route()) are worked out anew from the lab at each call.
 #pragma once
 
+#include "jackal/api.h"
 #include "jackal/lab/lab.h"
 #include "jackal/net/prefix_table.h"
 
 namespace jackal::routing {
 
 /// What is off, down or cut, on top of what the plan itself says.
-class Condition {
+class JACKAL_API Condition {
   public:
     /// The condition that the plan describes.
     explicit Condition(const lab::Lab& lab);
@@ -45,7 +46,7 @@ enum class RouteKind : std::uint8_t {
 };
 
 /// "local", "broadcast", "connected" or "static".
-std::string_view to_string(RouteKind kind);
+JACKAL_API std::string_view to_string(RouteKind kind);
 
 struct Route {
     net::Prefix to;
@@ -89,7 +90,7 @@ struct Aim {
     bool is_broadcast = false; ///< the broadcast address of some IPv4 prefix in the lab
 };
 
-class Settled {
+class JACKAL_API Settled {
   public:
     const lab::Lab& lab() const { return *lab_; }
     const Condition& condition() const { return condition_; }
@@ -182,7 +183,7 @@ class Settled {
 };
 
 /// What every machine of the lab knows under `condition`.
-Settled settle(const lab::Lab& lab, Condition condition);
-Settled settle(const lab::Lab& lab);
+JACKAL_API Settled settle(const lab::Lab& lab, Condition condition);
+JACKAL_API Settled settle(const lab::Lab& lab);
 
 } // namespace jackal::routing

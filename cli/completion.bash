@@ -1,0 +1,47 @@
+# bash completion for jackal: commands, options, plan files, and the names in the plan.
+
+_jackal() {
+    local current=${COMP_WORDS[COMP_CWORD]} previous=${COMP_WORDS[COMP_CWORD - 1]}
+    local command=${COMP_WORDS[1]} plan= word
+    COMPREPLY=()
+
+    if [ "$COMP_CWORD" -eq 1 ]; then
+        COMPREPLY=($(compgen -W "addresses check demo machines names new ping routes trace verify \
+            --help --version" -- "$current"))
+        return
+    fi
+    case $previous in
+    --format) COMPREPLY=($(compgen -W "text json" -- "$current")) && return ;;
+    --family) COMPREPLY=($(compgen -W "4 6" -- "$current")) && return ;;
+    --only) COMPREPLY=($(compgen -W "machines subnets sites" -- "$current")) && return ;;
+    -o | --output) COMPREPLY=($(compgen -f -- "$current")) && return ;;
+    esac
+    if [[ $current == -* ]]; then
+        COMPREPLY=($(compgen -W "$("${COMP_WORDS[0]}" "$command" --help 2>/dev/null |
+            grep -o -- '--[a-z][a-z0-9-]*' | sort -u)" -- "$current"))
+        return
+    fi
+    if [ "$command" = new ]; then
+        COMPREPLY=($(compgen -W "chain ring star tree leaf-spine" -- "$current"))
+        return
+    fi
+
+    for word in "${COMP_WORDS[@]:2:COMP_CWORD-2}"; do
+        case $word in *.yaml | *.yml | *.json) plan=$word && break ;; esac
+    done
+    if [ -z "$plan" ]; then
+        COMPREPLY=($(compgen -f -X '!*.@(yaml|yml|json)' -- "$current") $(compgen -d -- "$current"))
+        compopt -o filenames 2>/dev/null
+        local here=(*.jackal.yaml)
+        [ -e "${here[0]}" ] && plan=${here[0]}
+    fi
+    case $command in
+    ping | trace | routes)
+        [ -n "$plan" ] && COMPREPLY+=($(compgen -W "$("${COMP_WORDS[0]}" names "$plan" \
+            --only machines 2>/dev/null)" -- "$current"))
+        ;;
+    esac
+}
+
+shopt -s extglob
+complete -F _jackal jackal

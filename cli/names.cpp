@@ -1,0 +1,43 @@
+#include "command.h"
+
+#include <fmt/format.h>
+
+namespace jackal::cli {
+
+namespace {
+
+struct NamesOptions {
+    PlanOptions plan;
+    std::string sort;
+};
+
+Outcome names(const NamesOptions& options) {
+    Opened opened = open_plan(options.plan);
+    std::string text;
+    auto add = [&](std::string_view sort, const auto& entries) {
+        if (options.sort.empty() || options.sort == sort)
+            for (const auto& entry : entries)
+                text += entry.name + '\n';
+    };
+    add("machines", opened.plan.machines);
+    add("subnets", opened.plan.subnets);
+    add("sites", opened.plan.sites);
+    return {text};
+}
+
+} // namespace
+
+void add_names(CLI::App& app, Run& run) {
+    auto options = std::make_shared<NamesOptions>();
+    CLI::App* command =
+        app.add_subcommand("names", "the names in a plan, one a line, for scripts and completion");
+    add_plan_argument(*command, options->plan);
+    command->add_option("--only", options->sort, "machines, subnets or sites")
+        ->check(CLI::IsMember({"machines", "subnets", "sites"}).description(""))
+        ->type_name("SORT");
+    command->footer("Example: jackal names skerry.yaml --only machines");
+    command->callback(
+        [&run, options] { run = [options](const Style&) { return names(*options); }; });
+}
+
+} // namespace jackal::cli

@@ -1,0 +1,34 @@
+# What `cmake --install` puts where, and the Debian package.
+include(CMakePackageConfigHelpers)
+
+set(config_dir ${CMAKE_INSTALL_LIBDIR}/cmake/jackal)
+install(TARGETS jackal EXPORT jackal)
+install(DIRECTORY include/jackal DESTINATION ${CMAKE_INSTALL_INCLUDEDIR})
+install(EXPORT jackal NAMESPACE jackal:: FILE jackal-targets.cmake DESTINATION ${config_dir})
+configure_package_config_file(cmake/jackal-config.cmake.in jackal-config.cmake
+                              INSTALL_DESTINATION ${config_dir})
+# Until 1.0 a new minor version may change the interface.
+write_basic_package_version_file(jackal-config-version.cmake COMPATIBILITY SameMinorVersion)
+install(FILES ${PROJECT_BINARY_DIR}/jackal-config.cmake
+              ${PROJECT_BINARY_DIR}/jackal-config-version.cmake
+        DESTINATION ${config_dir})
+configure_file(cmake/jackal.pc.in jackal.pc @ONLY)
+install(FILES ${PROJECT_BINARY_DIR}/jackal.pc DESTINATION ${CMAKE_INSTALL_LIBDIR}/pkgconfig)
+
+install(FILES schema/jackal.schema.json DESTINATION ${CMAKE_INSTALL_DATADIR}/jackal)
+install(DIRECTORY demo DESTINATION ${CMAKE_INSTALL_DATADIR}/jackal)
+install(FILES README.md CHANGELOG.md LICENSE DESTINATION ${CMAKE_INSTALL_DOCDIR})
+install(DIRECTORY docs/ DESTINATION ${CMAKE_INSTALL_DOCDIR}/docs)
+if(NOT JACKAL_LIBRARY_ONLY)
+    install(FILES cli/completion.bash RENAME jackal
+            DESTINATION ${CMAKE_INSTALL_DATADIR}/bash-completion/completions)
+endif()
+
+set(CPACK_GENERATOR DEB)
+set(CPACK_PACKAGE_CONTACT "Jackal maintainers <jackal@example.invalid>")
+set(CPACK_PACKAGE_VENDOR "Jackal")
+set(CPACK_DEBIAN_FILE_NAME DEB-DEFAULT)
+set(CPACK_DEBIAN_PACKAGE_SECTION net)
+set(CPACK_DEBIAN_PACKAGE_SHLIBDEPS ON)
+set(CPACK_STRIP_FILES ON)
+include(CPack)
