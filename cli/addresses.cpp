@@ -52,7 +52,8 @@ void add_addresses(CLI::App& app, Run& run) {
     CLI::App* command =
         app.add_subcommand("addresses", "the address plan: prefixes, gateways, used and free");
     add_plan_options(*command, *options, false);
-    command->footer("Example: jackal addresses skerry.yaml");
+    command->footer("Example:\n"
+                    "  jackal addresses skerry.yaml");
     command->callback([&run, options] {
         run = [options](const Style& style) -> Outcome {
             Opened opened = open_plan(*options);

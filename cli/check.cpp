@@ -48,7 +48,9 @@ void add_check(CLI::App& app, Run& run) {
     auto options = std::make_shared<PlanOptions>();
     CLI::App* command = app.add_subcommand("check", "what is wrong with a plan, and what mends it");
     add_plan_options(*command, *options, true);
-    command->footer("Example: jackal check skerry.yaml\n"
+    command->footer("Example:\n"
+                    "  jackal check skerry.yaml\n"
+                    "\n"
                     "Exit status 1 if an error was found; warnings alone give 0.");
     command->callback([&run, options] {
         run = [options](const Style& style) -> Outcome {

@@ -25,8 +25,8 @@ void add_common(CLI::App& command, PlanOptions& options, bool with_cuts) {
     add_settings(command, options);
     std::map<std::string, Format> formats{{"text", Format::text}, {"json", Format::json}};
     command.add_option("--format", options.format, "text (for people) or json (for programs)")
-        ->transform(CLI::CheckedTransformer(formats, CLI::ignore_case).description("text|json"))
-        ->type_name("");
+        ->transform(CLI::CheckedTransformer(formats, CLI::ignore_case).description(""))
+        ->type_name("text|json");
     if (with_cuts)
         command
             .add_option("--cut", options.cuts,
@@ -134,7 +134,7 @@ std::string counted(std::size_t n, std::string_view noun) {
 void add_question_options(CLI::App& command, QuestionOptions& options) {
     command
         .add_option("WORDS", options.words,
-                    "[PLAN] FROM TO: the ends are MACHINE, MACHINE/NIC or an address; PLAN is as "
+                    "the ends are MACHINE, MACHINE/NIC or an address; PLAN is as "
                     "for jackal check")
         ->required()
         ->expected(2, 3)

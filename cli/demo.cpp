@@ -89,7 +89,8 @@ void add_demo(CLI::App& app, Run& run) {
     auto print_plan = std::make_shared<bool>(false);
     CLI::App* command = app.add_subcommand("demo", "a tour, on the plan built into the program");
     command->add_flag("--print-plan", *print_plan, "print that plan instead, to start from");
-    command->footer("Example: jackal demo --print-plan > skerry.yaml");
+    command->footer("Example:\n"
+                    "  jackal demo --print-plan > skerry.yaml");
     command->callback([&run, print_plan] {
         run = [print_plan](const Style& style) -> Outcome {
             if (*print_plan)

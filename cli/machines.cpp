@@ -49,7 +49,8 @@ void add_machines(CLI::App& app, Run& run) {
     CLI::App* command =
         app.add_subcommand("machines", "the inventory: NICs, MACs, segments, addresses");
     add_plan_options(*command, *options, false);
-    command->footer("Example: jackal machines skerry.yaml");
+    command->footer("Example:\n"
+                    "  jackal machines skerry.yaml");
     command->callback([&run, options] {
         run = [options](const Style& style) -> Outcome {
             Opened opened = open_plan(*options);

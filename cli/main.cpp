@@ -20,6 +20,30 @@ std::string unknown_command(const CLI::App& app, const std::string& word) {
                        near.empty() ? "" : fmt::format("; did you mean {}?", near));
 }
 
+// Help as CLI11 makes it, but for the words of ping and trace, whose first one may be left out.
+class HelpFormatter : public CLI::Formatter {
+  public:
+    std::string make_option_usage(const CLI::Option* option) const override {
+        std::string name = word(option);
+        return option->get_required() ? name : fmt::format("[{}]", name);
+    }
+    std::string make_option_name(const CLI::Option* option, bool positional) const override {
+        return positional ? word(option) : CLI::Formatter::make_option_name(option, positional);
+    }
+    std::string make_option_opts(const CLI::Option* option) const override {
+        if (option->get_positional())
+            return "";
+        std::string type = option->get_type_size() == 0 ? "" : " " + option->get_type_name();
+        return option->get_expected_max() > 1 ? type + " ..." : type;
+    }
+
+  private:
+    static std::string word(const CLI::Option* option) {
+        std::string name = option->get_name(true);
+        return name == "WORDS" ? "[PLAN] FROM TO" : name;
+    }
+};
+
 int usage_error(const std::string& message) {
     fmt::print(stderr, "jackal: {}\nTry: jackal --help, or jackal COMMAND --help\n", message);
     return status_not_asked;
@@ -46,7 +70,9 @@ int main(int argc, char** argv) {
                "Exit status: 0 all well; 1 the answer is no (an error found, an expectation not\n"
                "met, no reply); 2 the question could not be asked.");
     app.set_version_flag("--version", fmt::format("jackal {}", jackal::version()));
-    app.get_formatter()->column_width(30);
+    auto formatter = std::make_shared<HelpFormatter>();
+    formatter->column_width(30);
+    app.formatter(formatter);
     app.require_subcommand(1);
 
     Run run;

@@ -35,7 +35,8 @@ void add_names(CLI::App& app, Run& run) {
     command->add_option("--only", options->sort, "machines, subnets or sites")
         ->check(CLI::IsMember({"machines", "subnets", "sites"}).description(""))
         ->type_name("SORT");
-    command->footer("Example: jackal names skerry.yaml --only machines");
+    command->footer("Example:\n"
+                    "  jackal names skerry.yaml --only machines");
     command->callback(
         [&run, options] { run = [options](const Style&) { return names(*options); }; });
 }

@@ -53,7 +53,8 @@ void add_new(CLI::App& app, Run& run) {
         ->add_option("-o,--output", options->output, "the file to write; default: standard output")
         ->type_name("FILE");
     command->add_flag("--replace", options->replace, "write over a file that exists");
-    command->footer("Example: jackal new ring --size 5 -o ring.jackal.yaml");
+    command->footer("Example:\n"
+                    "  jackal new ring --size 5 -o ring.jackal.yaml");
     command->callback(
         [&run, options] { run = [options](const Style&) { return new_plan(*options); }; });
 }

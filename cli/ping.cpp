@@ -122,9 +122,11 @@ void add_ping(CLI::App& app, Run& run) {
         ->add_option("--seed", command->question.ping.seed,
                      "seed of jitter and loss, so that a run can be repeated; default 1")
         ->type_name("N");
-    entry->footer("Examples: jackal ping skerry.yaml chart-desk kettle\n"
-                  "          jackal ping skerry.yaml helm quay-r1/eth1 --family 6\n"
-                  "          jackal ping skerry.yaml helm kettle --cut lamp-r1--vessel-r1\n"
+    entry->footer("Examples:\n"
+                  "  jackal ping skerry.yaml chart-desk kettle\n"
+                  "  jackal ping skerry.yaml helm quay-r1/eth1 --family 6\n"
+                  "  jackal ping skerry.yaml helm kettle --cut lamp-r1--vessel-r1\n"
+                  "\n"
                   "Exit status 1 if no reply comes.");
     entry->callback([&run, command] { run = [command](const Style& s) { return (*command)(s); }; });
 }

@@ -134,8 +134,9 @@ void add_routes(CLI::App& app, Run& run) {
     command->add_option("MACHINE", options->machine, "only this machine");
     command->add_option("--to", options->to, "only the route used for a machine or address")
         ->type_name("END");
-    command->footer("Examples: jackal routes skerry.yaml quay-r1\n"
-                    "          jackal routes skerry.yaml --to kettle");
+    command->footer("Examples:\n"
+                    "  jackal routes skerry.yaml quay-r1\n"
+                    "  jackal routes skerry.yaml --to kettle");
     command->callback([&run, options] {
         run = [options](const Style& style) { return routes(*options, style); };
     });

@@ -46,7 +46,9 @@ void add_trace(CLI::App& app, Run& run) {
     auto command = std::make_shared<TraceCommand>();
     CLI::App* entry = app.add_subcommand("trace", "the machines on the way, found by rising TTL");
     add_question_options(*entry, command->question);
-    entry->footer("Example: jackal trace skerry.yaml weather-mast helm\n"
+    entry->footer("Example:\n"
+                  "  jackal trace skerry.yaml weather-mast helm\n"
+                  "\n"
                   "Exit status 1 if the far end does not reply.");
     entry->callback([&run, command] { run = [command](const Style& s) { return (*command)(s); }; });
 }

@@ -33,8 +33,10 @@ void add_verify(CLI::App& app, Run& run) {
     CLI::App* command =
         app.add_subcommand("verify", "the plan's own expectations: met or not, and why");
     add_plan_options(*command, *options, true);
-    command->footer("Examples: jackal verify skerry.yaml\n"
-                    "          jackal verify skerry.yaml --cut lamp-r1--vessel-r1\n"
+    command->footer("Examples:\n"
+                    "  jackal verify skerry.yaml\n"
+                    "  jackal verify skerry.yaml --cut lamp-r1--vessel-r1\n"
+                    "\n"
                     "Exit status 1 if an expectation is not met.");
     command->callback([&run, options] {
         run = [options](const Style& style) -> Outcome {

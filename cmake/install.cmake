@@ -12,6 +12,8 @@ write_basic_package_version_file(jackal-config-version.cmake COMPATIBILITY SameM
 install(FILES ${PROJECT_BINARY_DIR}/jackal-config.cmake
               ${PROJECT_BINARY_DIR}/jackal-config-version.cmake
         DESTINATION ${config_dir})
+# The .pc file finds its prefix from where it stands, so the tree can be moved.
+file(RELATIVE_PATH up_to_prefix /${CMAKE_INSTALL_LIBDIR}/pkgconfig /)
 configure_file(cmake/jackal.pc.in jackal.pc @ONLY)
 install(FILES ${PROJECT_BINARY_DIR}/jackal.pc DESTINATION ${CMAKE_INSTALL_LIBDIR}/pkgconfig)
 
