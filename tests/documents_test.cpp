@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <doctest/doctest.h>
+#include <filesystem>
 #include <fstream>
 #include <regex>
 #include <sstream>
@@ -31,6 +32,34 @@ std::vector<std::string> blocks(const std::string& text, const std::string& lang
         at = end;
     }
     return found;
+}
+
+// The keys of all mappings of a plan: the reader tells them when it is given one that is like none.
+std::vector<std::string> reader_keys() {
+    const char* probes[] = {
+        "lab: a\nqqqqqqqq: 1",
+        "lab: a\nsites: {s: {qqqqqqqq: 1}}",
+        "lab: a\nsubnets: {s: {qqqqqqqq: 1}}",
+        "lab: a\nguests: {s: {qqqqqqqq: 1}}",
+        "lab: a\nguests: {s: {nics: [{qqqqqqqq: 1}]}}",
+        "lab: a\nguests: {s: {routes: [{qqqqqqqq: 1}]}}",
+        "lab: a\nlinks: [{qqqqqqqq: 1}]",
+        "lab: a\nexpect: [{qqqqqqqq: 1}]",
+    };
+    std::vector<std::string> keys;
+    for (const char* probe : probes) {
+        std::string list;
+        for (const plan::Problem& p : plan::read(probe, "p").problems)
+            if (has(p.message, "; there are "))
+                list = p.message.substr(p.message.find("; there are ") + 12);
+        REQUIRE_FALSE(list.empty());
+        std::istringstream words(list);
+        for (std::string key; words >> key;) {
+            std::erase(key, ',');
+            keys.push_back(key);
+        }
+    }
+    return keys;
 }
 
 } // namespace
@@ -70,33 +99,10 @@ TEST_CASE("every plan in the documents is read, and does what it expects") {
 
 TEST_CASE("docs/plan-file.md names every key that the reader knows") {
     std::string text = file("docs/plan-file.md");
-    // The reader itself tells its keys when it is given one that is like none of them.
-    const char* probes[] = {
-        "lab: a\nqqqqqqqq: 1",
-        "lab: a\nsites: {s: {qqqqqqqq: 1}}",
-        "lab: a\nsubnets: {s: {qqqqqqqq: 1}}",
-        "lab: a\nguests: {s: {qqqqqqqq: 1}}",
-        "lab: a\nguests: {s: {nics: [{qqqqqqqq: 1}]}}",
-        "lab: a\nguests: {s: {routes: [{qqqqqqqq: 1}]}}",
-        "lab: a\nlinks: [{qqqqqqqq: 1}]",
-        "lab: a\nexpect: [{qqqqqqqq: 1}]",
-    };
-    std::size_t keys = 0;
-    for (const char* probe : probes) {
-        plan::Reading reading = plan::read(probe, "p");
-        REQUIRE_FALSE(reading.problems.empty());
-        std::string list;
-        for (const plan::Problem& p : reading.problems)
-            if (has(p.message, "; there are "))
-                list = p.message.substr(p.message.find("; there are ") + 12);
-        std::istringstream words(list);
-        for (std::string key; words >> key; ++keys) {
-            std::erase(key, ',');
-            CAPTURE(key);
-            CHECK(has(text, "`" + key + "`"));
-        }
-    }
-    CHECK(keys > 40);
+    std::vector<std::string> keys = reader_keys();
+    for (const std::string& key : keys)
+        CHECK_MESSAGE(has(text, "`" + key + "`"), key << " is not in docs/plan-file.md");
+    CHECK(keys.size() > 40);
 }
 
 TEST_CASE("the commands that the README shows exist, and its pictures too") {
@@ -112,10 +118,36 @@ TEST_CASE("the commands that the README shows exist, and its pictures too") {
         CHECK(std::ifstream(SOURCE_DIR "/" + (*it)[1].str()).good());
 }
 
-TEST_CASE("the example builds a lab in code and gets its answers") {
-    Printed printed = run(EXAMPLE);
+TEST_CASE("the examples get their answers") {
+    Printed printed = run(EXAMPLES "/two_rooms");
     CHECK(printed.status == 0);
     CHECK(has(printed.text, "lamp to bell: no-return-route"));
     CHECK(has(printed.text, "routers.south-r1.routes: add {to: north, via: north-r1}"));
     CHECK(has(printed.text, "after the remedy: 4 of 4 replies"));
+
+    printed = run(EXAMPLES "/reach_table " SOURCE_DIR "/demo/skerry.yaml");
+    CHECK(printed.status == 0);
+    CHECK(has(printed.text, "quay to ridge: reply"));
+    CHECK(has(printed.text, "sonar to buoys: no-common-family"));
+
+    printed = run(EXAMPLES "/why " SOURCE_DIR "/demo/mistakes/no-return-route.yaml desk pump");
+    CHECK(printed.status == 1);
+    CHECK(has(printed.text, "no-return-route at tank-r1"));
+    CHECK(has(printed.text, "then it answers"));
+    CHECK(run(EXAMPLES "/why " SOURCE_DIR "/demo/skerry.yaml helm ketle 2>&1").status == 2);
+}
+
+TEST_CASE("the programs in docs/library.md do what the page says") {
+    std::size_t programs = 0;
+    for (const auto& program : std::filesystem::directory_iterator(LIBRARY_PROGRAMS)) {
+        ++programs;
+        CHECK(run(program.path()).status == 0);
+    }
+    CHECK(programs == blocks(file("docs/library.md"), "cpp").size());
+}
+
+TEST_CASE("the schema knows exactly the keys that the reader knows") {
+    std::string schema = file("schema/jackal.schema.json");
+    for (const std::string& key : reader_keys())
+        CHECK_MESSAGE(has(schema, "\"" + key + "\": {"), key << " is not in the schema");
 }

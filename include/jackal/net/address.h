@@ -71,6 +71,7 @@ JACKAL_API std::string_view to_string(Family family);
 
 } // namespace jackal::net
 
+/// @cond
 template <>
 struct std::hash<jackal::net::Address> {
     std::size_t operator()(const jackal::net::Address& a) const noexcept {
@@ -79,3 +80,4 @@ struct std::hash<jackal::net::Address> {
         return static_cast<std::size_t>(x * 0xd6e8feb86659fd93);
     }
 };
+/// @endcond
