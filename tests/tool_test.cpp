@@ -1,7 +1,11 @@
+#include "jackal/jackal.h"
 #include "program.h"
 
 #include <doctest/doctest.h>
+#include <filesystem>
 #include <nlohmann/json.hpp>
+#include <sstream>
+#include <stdlib.h>
 
 using nlohmann::json;
 
@@ -46,11 +50,19 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"verify" + skerry, 0, "6 of 6 expectations met"},
         {"verify" + skerry + "--cut vessel-r1", 1, "failed"},
         {"demo", 0, "no-return-route"},
+        {"new leaf-spine --size 5", 0, "lab: leaf-spine-5"},
+        {"new rng", 2, "chain, ring, star, tree or leaf-spine"},
+        {"new ring --size 2", 2, "3 to 1000"},
+        {"new star --name No", 2, "--name No"},
+        {"new star -o /nowhere/star.yaml", 2, "cannot be written: No such file"},
+        {"names" + skerry + "--only sites", 0, "harbour\nskerry\nvessel\n"},
+        {"check" + skerry + "--set crew=3", 2, "no parameter \"crew\""},
+        {"check" + skerry + "--set crew", 2, "--set NAME=VALUE"},
+        {"ping" + skerry + "helm", 2, "TO is missing"},
         {"--version", 0, "jackal 0."},
         {"--help", 0, "jackal demo"},
         {"", 2, "--help"},
         {"chekc" + skerry, 2, "did you mean check?"},
-        {"check", 2, "PLAN"},
         {"check /nowhere.yaml", 2, "cannot be opened"},
         {"check" + skerry + "--fromat json", 2, "--fromat"},
         {"ping" + skerry + "helm kettel", 2, "did you mean kettle?"},
@@ -115,8 +127,8 @@ TEST_CASE("the JSON of the other commands agrees with their text") {
 }
 
 TEST_CASE("every command has help with an example") {
-    for (const char* command :
-         {"check", "addresses", "machines", "routes", "ping", "trace", "verify", "demo"}) {
+    for (const char* command : {"check", "addresses", "machines", "routes", "ping", "trace",
+                                "verify", "new", "names", "demo"}) {
         CAPTURE(command);
         Printed printed = run(tool + command + " --help");
         CHECK(printed.status == 0);
@@ -132,4 +144,139 @@ TEST_CASE("the demo runs anywhere, and prints a plan that the other commands rea
     CHECK(piped.status == 0);
     CHECK(has(piped.text, "6 of 6"));
     CHECK_FALSE(has(from_elsewhere.text, "\x1b[")); // no colour off a terminal
+}
+
+namespace {
+
+// A folder of its own that is gone afterwards.
+class Folder {
+  public:
+    Folder() {
+        char name[] = "/tmp/jackal-test-XXXXXX";
+        path_ = mkdtemp(name);
+    }
+    Folder(const Folder&) = delete;
+    Folder& operator=(const Folder&) = delete;
+    ~Folder() { std::filesystem::remove_all(path_); }
+
+    Printed run_here(const std::string& command) const {
+        return run("cd " + path_.string() + " && " + command + " 2>&1");
+    }
+    std::size_t files() const {
+        return static_cast<std::size_t>(
+            std::distance(std::filesystem::directory_iterator(path_), {}));
+    }
+
+  private:
+    std::filesystem::path path_;
+};
+
+} // namespace
+
+TEST_CASE("a command without a plan takes the only one in the folder") {
+    Folder folder;
+    Printed printed = folder.run_here(tool + "check");
+    CHECK(printed.status == 2);
+    CHECK(has(printed.text, "no *.jackal.yaml"));
+
+    CHECK(folder.run_here(tool + "new ring --size 5 -o ring.jackal.yaml").status == 0);
+    for (const char* question : {"check", "verify", "ping desk-1 desk-4", "routes room-1-r1",
+                                 "trace desk-2 desk-5", "addresses"}) {
+        CAPTURE(question);
+        CHECK(folder.run_here(tool + question).status == 0);
+    }
+
+    CHECK(folder.run_here(tool + "new star -o star.jackal.yaml").status == 0);
+    printed = folder.run_here(tool + "check");
+    CHECK(printed.status == 2);
+    CHECK(has(printed.text, "ring.jackal.yaml, star.jackal.yaml"));
+}
+
+TEST_CASE("a file is written whole or not at all") {
+    Folder folder;
+    CHECK(folder.run_here(tool + "new chain -o lab.yaml").status == 0);
+    Printed before = folder.run_here("cat lab.yaml");
+    Printed refused = folder.run_here(tool + "new star -o lab.yaml");
+    CHECK(refused.status == 2);
+    CHECK(has(refused.text, "exists already"));
+    CHECK(folder.run_here("cat lab.yaml").text == before.text);
+    // A limit of one block on file sizes makes the writing fail half way.
+    Printed full = folder.run_here("trap '' XFSZ; ulimit -f 1; " + tool
+                                   + "new chain --size 200 -o lab.yaml --replace");
+    CHECK(full.status == 2);
+    CHECK(folder.run_here("cat lab.yaml").text == before.text);
+    CHECK(folder.files() == 1);
+    CHECK(folder.run_here(tool + "new star -o lab.yaml --replace").status == 0);
+    CHECK(has(folder.run_here("cat lab.yaml").text, "lab: star-4"));
+    CHECK(folder.files() == 1);
+}
+
+TEST_CASE("the completion knows commands, options, shapes and the machines of the plan") {
+    auto complete = [](const std::string& words) {
+        std::string script = "PATH=$(dirname " TOOL "):$PATH; source " SOURCE_DIR
+                             "/cli/completion.bash; COMP_WORDS=("
+                             + words
+                             + "); COMP_CWORD=$((${#COMP_WORDS[@]} - 1)); _jackal; "
+                               "echo \"${COMPREPLY[@]}\"";
+        return run("bash -c '" + script + "' 2>/dev/null").text;
+    };
+    CHECK(complete("jackal v") == "verify\n");
+    CHECK(complete("jackal ping" + skerry + "chart-desk we") == "weather-mast\n");
+    CHECK(complete("jackal ping" + skerry + "--so") == "--source\n");
+    CHECK(complete("jackal new le") == "leaf-spine\n");
+    CHECK(complete("jackal check --format j") == "json\n");
+    // Every command that the program has is completed, and no other.
+    Printed help = run(tool + "--help");
+    std::istringstream commands(complete("jackal \"\""));
+    std::size_t count = 0;
+    for (std::string word; commands >> word;)
+        if (word.front() != '-') {
+            ++count;
+            CHECK(has(help.text, "\n  " + word + " "));
+        }
+    CHECK(count == 10);
+}
+
+TEST_CASE("hostile texts get a clear error in a short time") {
+    Folder folder;
+    const char* makers[] = {
+        "head -c 10000000 /dev/urandom",
+        "head -c 10000000 /dev/zero",
+        "head -c 1000000 /dev/zero | tr '\\0' '['",
+        "head -c 1000000 /dev/zero | tr '\\0' '{'",
+        "yes 'a: b' | head -c 10000000",
+        "yes -- '- - - -' | head -c 10000000",
+        "echo 'lab: x'; echo 'guests:'; seq -f '  m%g: {nics: [{subnet: none}]}' 20000",
+        "echo 'lab: x'; echo 'guests:'; seq -f '  m%g: {count: 10000}' 1000",
+        "echo 'lab: x'; echo 'guests:'; seq -f '  m%g: {like: m1}' 100000; echo '  m0: {like: m0}'",
+        "printf '\\376\\377\\0l\\0a'",
+    };
+    for (const char* maker : makers) {
+        CAPTURE(maker);
+        Printed printed =
+            folder.run_here("{ " + std::string(maker) + "; } > hostile.yaml; timeout 60 " + tool
+                            + "check hostile.yaml 2>&1 | tail -c 1000");
+        CAPTURE(printed.text.substr(0, 300));
+        CHECK(has(printed.text, "so nothing was asked"));
+    }
+}
+
+TEST_CASE("starter plans of every shape and size work at once") {
+    using namespace jackal;
+    for (auto shape : {exports::Shape::chain, exports::Shape::ring, exports::Shape::star,
+                       exports::Shape::tree, exports::Shape::leaf_spine})
+        for (unsigned size : {2U, 3U, 4U, 7U, 12U, 13U, 40U, 130U})
+            for (bool with_ipv6 : {false, true}) {
+                std::string text = exports::starter_plan(
+                    {.shape = shape, .size = size, .lab = "start", .with_ipv6 = with_ipv6});
+                CAPTURE(text.substr(0, 60));
+                plan::Reading reading = plan::read(text, "start");
+                REQUIRE(reading.plan.has_value());
+                lab::Lab lab = lab::build(*reading.plan);
+                routing::Settled settled = routing::settle(lab);
+                auto findings = size > 40 ? lab::findings(lab) : reach::check(settled).findings;
+                CHECK(findings.empty());
+                for (const probe::Verdict& verdict : probe::verify(settled))
+                    CHECK_MESSAGE(verdict.passed, verdict.explanation);
+            }
 }

@@ -20,7 +20,7 @@ class Document {
   public:
     using Id = std::uint32_t;
     static constexpr Id none = ~Id{0};
-    static constexpr std::uint64_t most_nodes = 50'000'000;
+    static constexpr std::uint64_t most_nodes = 10'000'000;
     static constexpr std::size_t most_depth = 64;
 
     struct Node {
