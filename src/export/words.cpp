@@ -58,8 +58,8 @@ std::string step_detail(const routing::Settled& settled, const Journey& journey,
     auto route = settled.route(step.machine, journey.packet.destination);
     if (route->kind == routing::RouteKind::connected)
         return fmt::format("{} is connected", to_string(route->to));
-    return fmt::format("{} via {}{}", target(route->to), to_string(step.next_hop),
-                       holder(lab, step.next_hop));
+    return fmt::format("{} via {}{}", target(route->to), to_string(route->via),
+                       holder(lab, route->via));
 }
 
 std::string_view to_string(lab::AddressOrigin origin) {

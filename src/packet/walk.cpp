@@ -95,11 +95,11 @@ class Walk {
     }
 
     bool pass_on() {
-        bool direct = hop_->kind == RouteKind::connected;
-        net::Address next_hop = direct ? aim_.address : lab_.routes[hop_->written].via;
         NicId neighbour = hop_->neighbour;
         MachineId machine = hop_->machine;
         if (!neighbour) {
+            bool direct = hop_->kind == RouteKind::connected;
+            net::Address next_hop = direct ? aim_.address : lab_.routes[hop_->written].via;
             settled_.answering(hop_->out, next_hop, answering_);
             if (answering_.size() != 1) {
                 journey_.next_hop = next_hop;
@@ -111,28 +111,26 @@ class Walk {
         }
         if (in_)
             --journey_.ttl_left;
-        add_step(in_ ? Action::forward : Action::send, hop_->out, next_hop);
+        add_step(in_ ? Action::forward : Action::send, hop_->out);
         in_ = neighbour;
         at_ = machine;
         return true;
     }
 
     bool deliver() {
-        add_step(Action::deliver, {}, {});
+        add_step(Action::deliver, {});
         journey_.ending = Ending::delivered;
         return false;
     }
 
     bool end(Ending ending) {
         NicId out = hop_ == nullptr ? NicId{} : hop_->out;
-        add_step(Action::drop, out, journey_.next_hop);
+        add_step(Action::drop, out);
         journey_.ending = ending;
         return false;
     }
 
-    void add_step(Action action, NicId out, net::Address next_hop) {
-        journey_.steps.push_back({at_, in_, out, action, next_hop});
-    }
+    void add_step(Action action, NicId out) { journey_.steps.push_back({at_, in_, out, action}); }
 
     const routing::Settled& settled_;
     const lab::Lab& lab_;

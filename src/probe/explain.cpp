@@ -532,10 +532,10 @@ class Explainer {
             if (i > start && step.machine == journey_.steps[start].machine)
                 break;
             circle += name(step.machine) + " -> ";
-            all_default &= settled_.route(step.machine, far_)->to.length() == 0;
+            auto used = settled_.route(step.machine, far_);
+            all_default &= used->to.length() == 0;
             auto path = path_from(step.machine, Through::working);
-            if (path.empty()
-                || lab_.first_address(path.front().in, family_)->address == step.next_hop)
+            if (path.empty() || lab_.first_address(path.front().in, family_)->address == used->via)
                 continue;
             if (culprit == nullptr || path.size() < nearest) {
                 culprit = &step;

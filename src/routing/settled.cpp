@@ -279,14 +279,23 @@ std::uint32_t Settled::hop_number(const Route& route, std::uint32_t first_hop) {
 // those it holds.
 void Settled::spread(Forwarding& table, const std::vector<Entry>& entries) {
     table.large = true;
-    table.first = large_.size();
+    table.first = large_count_++;
     large_.resize(large_.size() + prefixes_.size(), no_large_hop);
-    std::uint16_t* hops = &large_[table.first];
+    std::uint16_t* hops = &large_[table.first * prefixes_.size()];
     for (const Entry& entry : entries)
         hops[entry.prefix] = static_cast<std::uint16_t>(entry.hop);
     for (std::uint32_t i = 0; i < prefixes_.size(); ++i)
         if (hops[i] == no_large_hop && shorter_[i] != net::PrefixTable::none)
             hops[i] = hops[shorter_[i]];
+}
+
+// From one row a machine, as they are made, to one row a prefix.
+void Settled::turn_large() {
+    std::vector<std::uint16_t> turned(large_.size());
+    for (std::size_t machine = 0; machine < large_count_; ++machine)
+        for (std::size_t prefix = 0; prefix < prefixes_.size(); ++prefix)
+            turned[prefix * large_count_ + machine] = large_[machine * prefixes_.size() + prefix];
+    large_ = std::move(turned);
 }
 
 void Settled::settle_machine(MachineId id) {
@@ -319,7 +328,7 @@ Settled settle(const Lab& lab, Condition condition) {
         settled.settle_machine(id);
     settled.hops_.shrink_to_fit();
     settled.small_.shrink_to_fit();
-    settled.large_.shrink_to_fit();
+    settled.turn_large();
     return settled;
 }
 

@@ -38,7 +38,6 @@ struct Step {
     lab::NicId in;  ///< none at the sender
     lab::NicId out; ///< none where it ends
     Action action = Action::send;
-    net::Address next_hop; ///< who it was handed to, if `out` is set
 };
 
 /// How a journey ended, always at the machine of its last step.

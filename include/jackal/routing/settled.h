@@ -117,8 +117,9 @@ class JACKAL_API Settled {
         const Forwarding& table = forwarding_[machine.row];
         if (!table.large)
             return small_hop(table, aim.prefix);
-        std::uint16_t hop =
-            aim.prefix == net::PrefixTable::none ? no_large_hop : large_[table.first + aim.prefix];
+        std::uint16_t hop = aim.prefix == net::PrefixTable::none
+                                ? no_large_hop
+                                : large_[std::size_t{aim.prefix} * large_count_ + table.first];
         return hop == no_large_hop ? nullptr : &hops_[table.first_hop + hop];
     }
 
@@ -144,9 +145,11 @@ class JACKAL_API Settled {
     friend Settled settle(const lab::Lab& lab, Condition condition);
 
     // The forwarding table of one machine. Small: pairs of prefix and hop, sorted by prefix. Large:
-    // the hop for every prefix of the lab, so that a lookup need not climb to shorter prefixes.
+    // a hop for every prefix of the lab, so that a lookup need not climb to shorter prefixes. The
+    // large tables of all machines stand side by side, one row a prefix, so that a packet finds its
+    // whole way in one row.
     struct Forwarding {
-        std::size_t first = 0; // in small_ or large_
+        std::size_t first = 0; // in small_, or the column in large_
         std::uint32_t first_hop = 0;
         std::uint32_t count = 0; // of entries in small_
         bool large = false;
@@ -165,6 +168,7 @@ class JACKAL_API Settled {
     void collect_broadcasts();
     void settle_machine(lab::MachineId id);
     std::uint32_t hop_number(const Route& route, std::uint32_t first_hop);
+    void turn_large();
     void spread(Forwarding& table, const std::vector<Entry>& entries);
 
     std::vector<Route> routes(lab::MachineId machine, std::vector<RefusedRoute>* refused) const;
@@ -178,7 +182,8 @@ class JACKAL_API Settled {
     std::vector<Forwarding> forwarding_;   // by machine
     std::vector<Hop> hops_;
     std::vector<Entry> small_;
-    std::vector<std::uint16_t> large_;
+    std::vector<std::uint16_t> large_; // large_count_ columns, one row for each prefix
+    std::size_t large_count_ = 0;
     std::vector<RefusedRoute> refused_;
 };
 
