@@ -1,10 +1,10 @@
 #include "jackal/plan/read.h"
 
 #include "document.h"
+#include "jackal/plan/name_index.h"
 #include "jackal/plan/validate.h"
 
 #include <algorithm>
-#include <array>
 #include <charconv>
 #include <cmath>
 #include <fmt/format.h>
@@ -176,26 +176,38 @@ class Reader {
 
   private:
     // The keys of one mapping so far. Most mappings have a handful, for which a search is quicker
-    // than a hash table is made.
+    // than an index is made.
     class Seen {
       public:
         bool add(std::string_view key) {
-            if (count_ < few_.size()) {
-                auto end = few_.begin() + static_cast<std::ptrdiff_t>(count_);
-                if (std::find(few_.begin(), end, key) != end)
+            if (keys_.size() <= few) {
+                if (std::ranges::find(keys_, key) != keys_.end())
                     return false;
-                few_[count_++] = key;
+                keys_.push_back(key);
                 return true;
             }
-            if (many_.empty())
-                many_.insert(few_.begin(), few_.end());
-            return many_.insert(key).second;
+            if (indexed_ == 0)
+                while (indexed_ < keys_.size())
+                    enter(indexed_);
+            keys_.push_back(key);
+            if (enter(indexed_))
+                return true;
+            keys_.pop_back();
+            --indexed_;
+            return false;
         }
 
       private:
-        std::array<std::string_view, 8> few_;
-        std::size_t count_ = 0;
-        std::unordered_set<std::string_view> many_;
+        static constexpr std::size_t few = 8;
+
+        bool enter(std::uint32_t row) {
+            ++indexed_;
+            return index_.add(row, keys_[row], [this](std::uint32_t r) { return keys_[r]; });
+        }
+
+        std::vector<std::string_view> keys_;
+        NameIndex index_;
+        std::uint32_t indexed_ = 0; // how many of keys_ are in index_
     };
 
     const Document& document_;
@@ -590,14 +602,7 @@ const Key<Expectation> expectation_keys[] = {
 // Reads the guests and routers of a plan, those they are like first.
 class MachineReader {
   public:
-    MachineReader(Reader& r, NodeId root) : r_(r) {
-        r_.each_pair(root, "a plan", [&](NodeId key, NodeId value) {
-            if (r_.text(key) == "guests" || r_.text(key) == "routers")
-                r_.each_pair(value, r_.text(key), [&](NodeId name, NodeId entry) {
-                    entries_.emplace(r_.text(name), entry);
-                });
-        });
-    }
+    explicit MachineReader(Reader& r) : r_(r) {}
 
     void read(NodeId section, MachineKind kind, std::vector<Machine>& into) {
         bool guest = kind == MachineKind::guest;
@@ -635,8 +640,21 @@ class MachineReader {
         r_.mapping(entry, what, machine_keys, machine);
     }
 
+    // All entries that others may be like, collected when the first one asks.
+    void collect_entries() {
+        r_.each_pair_quietly(r_.root(), [&](NodeId key, NodeId section) {
+            bool machines = r_.text(key) == "guests" || r_.text(key) == "routers";
+            if (machines && r_.kind(section) == NodeKind::mapping)
+                r_.each_pair_quietly(section, [&](NodeId name, NodeId entry) {
+                    entries_.emplace(r_.text(name), entry);
+                });
+        });
+    }
+
     void fill_like(Machine& machine, NodeId at, std::string_view name, std::string_view what,
                    int depth) {
+        if (entries_.empty())
+            collect_entries();
         auto found = entries_.find(name);
         if (found == entries_.end()) {
             std::vector<std::string_view> known;
@@ -693,7 +711,7 @@ class MachineReader {
 };
 
 void read_machines(Reader& r, NodeId node, Plan& plan, MachineKind kind) {
-    MachineReader(r, r.root()).read(node, kind, plan.machines);
+    MachineReader(r).read(node, kind, plan.machines);
 }
 
 // --- parameters ----------------------------------------------------------------------------
