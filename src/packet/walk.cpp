@@ -100,7 +100,8 @@ class Walk {
         if (!neighbour) {
             bool direct = hop_->kind == RouteKind::connected;
             net::Address next_hop = direct ? aim_.address : lab_.routes[hop_->written].via;
-            settled_.answering(hop_->out, next_hop, answering_);
+            settled_.answering(hop_->out, direct ? aim_.owners : lab_.owners_of(next_hop),
+                               answering_);
             if (answering_.size() != 1) {
                 journey_.next_hop = next_hop;
                 journey_.answering = answering_;

@@ -97,15 +97,15 @@ std::optional<Route> Settled::route(MachineId machine, net::Address destination)
     return best;
 }
 
-void Settled::answering(NicId asking, net::Address address, std::vector<NicId>& into) const {
+void Settled::answering(NicId asking, std::span<const lab::Owner> owners,
+                        std::vector<NicId>& into) const {
     into.clear();
     lab::SegmentId segment = lab_->nics[asking].segment;
     if (lab::LinkId link = lab_->segments[segment].link; link && !condition_.link_up(link))
         return;
-    bool ipv6 = address.family() == net::Family::ipv6;
-    for (const lab::Owner& owner : lab_->owners_of(address)) {
-        MachineId machine = lab_->nics[owner.nic].machine;
-        for (NicId nic : lab_->nics_of(machine)) {
+    for (const lab::Owner& owner : owners) {
+        bool ipv6 = owner.address.family() == net::Family::ipv6;
+        for (NicId nic : lab_->nics_of(owner.machine)) {
             if (lab_->nics[nic].segment != segment || !is_usable(nic) || nic == asking
                 || (ipv6 && nic != owner.nic))
                 continue;
@@ -265,7 +265,7 @@ std::uint32_t Settled::hop_number(const Route& route, std::uint32_t first_hop) {
             .kind = route.kind};
     if (route.kind == RouteKind::static_route) {
         std::vector<NicId> answers;
-        answering(route.out, route.via, answers);
+        answering(route.out, lab_->owners_of(route.via), answers);
         if (answers.size() == 1)
             hop.neighbour = answers.front();
         if (hop.neighbour)
@@ -281,9 +281,9 @@ void Settled::spread(Forwarding& table, const std::vector<Entry>& entries) {
     table.large = true;
     table.first = large_count_++;
     large_.resize(large_.size() + prefixes_.size(), no_large_hop);
-    std::uint16_t* hops = &large_[table.first * prefixes_.size()];
+    std::uint8_t* hops = &large_[table.first * prefixes_.size()];
     for (const Entry& entry : entries)
-        hops[entry.prefix] = static_cast<std::uint16_t>(entry.hop);
+        hops[entry.prefix] = static_cast<std::uint8_t>(entry.hop);
     for (std::uint32_t i = 0; i < prefixes_.size(); ++i)
         if (hops[i] == no_large_hop && shorter_[i] != net::PrefixTable::none)
             hops[i] = hops[shorter_[i]];
@@ -291,7 +291,7 @@ void Settled::spread(Forwarding& table, const std::vector<Entry>& entries) {
 
 // From one row a machine, as they are made, to one row a prefix.
 void Settled::turn_large() {
-    std::vector<std::uint16_t> turned(large_.size());
+    std::vector<std::uint8_t> turned(large_.size());
     for (std::size_t machine = 0; machine < large_count_; ++machine)
         for (std::size_t prefix = 0; prefix < prefixes_.size(); ++prefix)
             turned[prefix * large_count_ + machine] = large_[machine * prefixes_.size() + prefix];

@@ -117,9 +117,9 @@ class JACKAL_API Settled {
         const Forwarding& table = forwarding_[machine.row];
         if (!table.large)
             return small_hop(table, aim.prefix);
-        std::uint16_t hop = aim.prefix == net::PrefixTable::none
-                                ? no_large_hop
-                                : large_[std::size_t{aim.prefix} * large_count_ + table.first];
+        std::uint8_t hop = aim.prefix == net::PrefixTable::none
+                               ? no_large_hop
+                               : large_[std::size_t{aim.prefix} * large_count_ + table.first];
         return hop == no_large_hop ? nullptr : &hops_[table.first_hop + hop];
     }
 
@@ -136,10 +136,12 @@ class JACKAL_API Settled {
     /// True if the destination is the broadcast address of a connected IPv4 prefix.
     bool is_broadcast(lab::MachineId machine, const Aim& aim) const;
 
-    /// The NICs that answer when a machine asks for `address` on a segment (ARP, RFC 826; ND,
-    /// RFC 4861), `asking` left out. In IPv4 a machine answers for all its addresses on every
-    /// NIC that is up, in IPv6 for the addresses of that NIC only.
-    void answering(lab::NicId asking, net::Address address, std::vector<lab::NicId>& into) const;
+    /// The NICs that answer when a machine asks by its NIC `asking` for an address that `owners`
+    /// have (Lab::owners_of), `asking` left out (ARP, RFC 826; ND, RFC 4861). In IPv4 a machine
+    /// answers for all its addresses on every NIC that is up, in IPv6 for the addresses of that NIC
+    /// only.
+    void answering(lab::NicId asking, std::span<const lab::Owner> owners,
+                   std::vector<lab::NicId>& into) const;
 
   private:
     friend Settled settle(const lab::Lab& lab, Condition condition);
@@ -154,7 +156,7 @@ class JACKAL_API Settled {
         std::uint32_t count = 0; // of entries in small_
         bool large = false;
     };
-    static constexpr std::uint16_t no_large_hop = 0xffff;
+    static constexpr std::uint8_t no_large_hop = 0xff;
     struct Entry {
         std::uint32_t prefix;
         std::uint32_t hop; // counted from the machine's first hop
@@ -182,7 +184,7 @@ class JACKAL_API Settled {
     std::vector<Forwarding> forwarding_;   // by machine
     std::vector<Hop> hops_;
     std::vector<Entry> small_;
-    std::vector<std::uint16_t> large_; // large_count_ columns, one row for each prefix
+    std::vector<std::uint8_t> large_; // large_count_ columns, one row for each prefix
     std::size_t large_count_ = 0;
     std::vector<RefusedRoute> refused_;
 };
