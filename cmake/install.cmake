@@ -32,5 +32,6 @@ set(CPACK_PACKAGE_VENDOR "Jackal")
 set(CPACK_DEBIAN_FILE_NAME DEB-DEFAULT)
 set(CPACK_DEBIAN_PACKAGE_SECTION net)
 set(CPACK_DEBIAN_PACKAGE_SHLIBDEPS ON)
+set(CPACK_DEBIAN_PACKAGE_RECOMMENDS "libfmt-dev, libyaml-dev, pkg-config") # to link the static library
 set(CPACK_STRIP_FILES ON)
 include(CPack)

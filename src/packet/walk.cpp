@@ -77,7 +77,7 @@ class Walk {
         if (in_ && !lab_.machines[at_].forwards)
             return end(Ending::not_forwarding);
         hop_ = settled_.hop(at_, aim_);
-        if (settled_.is_broadcast(at_, aim_))
+        if (settled_.is_broadcast(at_, aim_) && (in_ || !journey_.packet.is_reply))
             return end(Ending::to_broadcast);
         if (hop_ == nullptr)
             return end(Ending::no_route);

@@ -127,7 +127,8 @@ class Pinger {
         packet::Packet reply{.source = *answer_.destination,
                              .destination = answer_.out->packet.source,
                              .ttl = reply_start_ttl,
-                             .size_bytes = answer_.out->packet.size_bytes};
+                             .size_bytes = answer_.out->packet.size_bytes,
+                             .is_reply = true};
         answer_.back = packet::walk(settled_, answer_.out->last_machine(), reply);
         return arrived(*answer_.back, question().from.machine, true);
     }

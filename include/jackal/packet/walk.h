@@ -20,6 +20,9 @@ struct Packet {
     net::Address destination;
     int ttl = 64;             ///< IPv4 TTL, IPv6 hop limit
     unsigned size_bytes = 84; ///< of the whole IP packet, header included; never fragmented
+    /// An echo reply: a machine sends it even to the broadcast address of its segment, where the
+    /// one that has that address takes it; an echo request it would not send there.
+    bool is_reply = false;
 };
 
 enum class Action : std::uint8_t {
