@@ -62,17 +62,4 @@ std::string Lab::nic_name(NicId nic) const {
     return fmt::format("{}/{}", machine_name(nic), nics[nic].name);
 }
 
-std::optional<SegmentId> Lab::segment_holding(net::Address address) const {
-    std::optional<SegmentId> best;
-    int longest = -1;
-    for (SegmentId id : segments.ids()) {
-        const auto& prefix = segments[id].prefix[address.family()];
-        if (!prefix || !prefix->contains(address) || prefix->length() <= longest)
-            continue;
-        best = id;
-        longest = prefix->length();
-    }
-    return best;
-}
-
 } // namespace jackal::lab

@@ -1,7 +1,5 @@
 #include "jackal/net/free_space.h"
 
-#include <algorithm>
-
 namespace jackal::net {
 
 void FreeSpace::add(const Prefix& prefix) {
@@ -56,14 +54,6 @@ std::optional<Prefix> FreeSpace::largest() const {
         if (!blocks.empty())
             return *blocks.begin();
     return std::nullopt;
-}
-
-std::vector<Prefix> FreeSpace::blocks() const {
-    std::vector<Prefix> all;
-    for (const auto& blocks : by_bits_)
-        all.insert(all.end(), blocks.begin(), blocks.end());
-    std::sort(all.begin(), all.end());
-    return all;
 }
 
 } // namespace jackal::net

@@ -74,10 +74,6 @@ std::string_view slug(Cause cause) {
     return texts[static_cast<std::size_t>(cause)].slug;
 }
 
-std::string_view meaning(Cause cause) {
-    return texts[static_cast<std::size_t>(cause)].meaning;
-}
-
 std::optional<Cause> cause_from_slug(std::string_view slug) {
     auto found = std::ranges::find(texts, slug, &CauseText::slug);
     if (found == texts.end())

@@ -221,8 +221,6 @@ struct JACKAL_API Lab {
     /// `MACHINE/NIC`.
     std::string nic_name(NicId nic) const;
     const std::string& machine_name(NicId nic) const { return machines[nics[nic].machine].name; }
-    /// The subnet segment whose prefix holds the address; the longest prefix wins.
-    std::optional<SegmentId> segment_holding(net::Address address) const;
 };
 
 } // namespace jackal::lab

@@ -32,9 +32,6 @@ class JACKAL_API FreeSpace {
     /// The largest free block, the lowest one of equals.
     std::optional<Prefix> largest() const;
 
-    /// All free blocks, in address order.
-    std::vector<Prefix> blocks() const;
-
   private:
     std::array<std::set<Prefix>, 129> by_bits_; // index: Prefix::bits128()
 };

@@ -54,7 +54,6 @@ struct CauseText {
 JACKAL_API std::span<const CauseText> all_causes();
 
 JACKAL_API std::string_view slug(Cause cause);
-JACKAL_API std::string_view meaning(Cause cause);
 JACKAL_API std::optional<Cause> cause_from_slug(std::string_view slug);
 
 } // namespace jackal::plan
