@@ -4,8 +4,10 @@
 #include <filesystem>
 #include <fmt/format.h>
 #include <fmt/ranges.h>
+#include <fstream>
 #include <iostream>
 #include <iterator>
+#include <sstream>
 #include <unistd.h>
 
 namespace jackal::cli {
@@ -20,20 +22,21 @@ void add_settings(CLI::App& command, PlanOptions& options) {
         ->allow_extra_args(false);
 }
 
+void add_format(CLI::App& command, PlanOptions& options,
+                const std::map<std::string, Format>& formats, const std::string& about,
+                const std::string& type_name) {
+    command.add_option("--format", options.format, about)
+        ->transform(CLI::CheckedTransformer(formats, CLI::ignore_case).description(""))
+        ->type_name(type_name);
+}
+
 // --set, --format and, if wanted, --cut.
 void add_common(CLI::App& command, PlanOptions& options, bool with_cuts) {
     add_settings(command, options);
-    std::map<std::string, Format> formats{{"text", Format::text}, {"json", Format::json}};
-    command.add_option("--format", options.format, "text (for people) or json (for programs)")
-        ->transform(CLI::CheckedTransformer(formats, CLI::ignore_case).description(""))
-        ->type_name("text|json");
+    add_format(command, options, {{"text", Format::text}, {"json", Format::json}},
+               "text (for people) or json (for programs)", "text|json");
     if (with_cuts)
-        command
-            .add_option("--cut", options.cuts,
-                        "ask as if this were cut: MACHINE, MACHINE/NIC or MACHINE--MACHINE; "
-                        "may be given several times")
-            ->type_name("WHAT")
-            ->allow_extra_args(false);
+        add_cuts(command, options);
 }
 
 constexpr const char* plan_help =
@@ -57,6 +60,15 @@ std::string plan_here() {
 
 } // namespace
 
+void add_cuts(CLI::App& command, PlanOptions& options) {
+    command
+        .add_option("--cut", options.cuts,
+                    "as if this were cut: MACHINE, MACHINE/NIC or MACHINE--MACHINE; may be given "
+                    "several times")
+        ->type_name("WHAT")
+        ->allow_extra_args(false);
+}
+
 void add_plan_argument(CLI::App& command, PlanOptions& options) {
     command.add_option("PLAN", options.path, plan_help);
     add_settings(command, options);
@@ -67,12 +79,18 @@ void add_plan_options(CLI::App& command, PlanOptions& options, bool with_cuts) {
     add_common(command, options, with_cuts);
 }
 
+void add_table_options(CLI::App& command, PlanOptions& options) {
+    command.add_option("PLAN", options.path, plan_help);
+    add_settings(command, options);
+    add_format(command, options,
+               {{"text", Format::text}, {"json", Format::json}, {"csv", Format::csv}},
+               "text (for people), json (for programs) or csv (for spreadsheets)", "text|json|csv");
+}
+
 bool names_a_plan(const std::string& word) {
     return word == "-" || word.ends_with(".yaml") || word.ends_with(".yml")
            || word.ends_with(".json") || std::filesystem::is_regular_file(word);
 }
-
-namespace {
 
 plan::Settings settings_of(const PlanOptions& options) {
     plan::Settings settings;
@@ -85,30 +103,35 @@ plan::Settings settings_of(const PlanOptions& options) {
     return settings;
 }
 
-} // namespace
+PlanText plan_text(const PlanOptions& options) {
+    if (options.path == "-")
+        return {"standard input", std::string(std::istreambuf_iterator<char>(std::cin), {})};
+    std::string path = options.path.empty() ? plan_here() : options.path;
+    std::ifstream file(path, std::ios::binary);
+    std::ostringstream text;
+    if (!file || !(text << file.rdbuf()))
+        throw NotAsked(fmt::format("{}: cannot be opened, or is empty", path));
+    return {path, std::move(text).str()};
+}
+
+void refuse(const std::vector<plan::Problem>& problems, const std::string& source,
+            std::string_view so) {
+    std::string message;
+    for (const plan::Problem& problem : problems)
+        message += fmt::format("{}: {}\n", plan::to_string(problem.at, source), problem.message);
+    if (problems.size() == plan::Reading::most_problems)
+        message += "more problems are left out\n";
+    message += fmt::format("{} in the plan, so {}", counted(problems.size(), "problem"), so);
+    throw NotAsked(message);
+}
 
 Opened open_plan(const PlanOptions& options) {
-    plan::Reading reading;
-    if (options.path == "-") {
-        std::string text(std::istreambuf_iterator<char>(std::cin), {});
-        reading = plan::read(text, "standard input", settings_of(options));
-    } else {
-        std::string path = options.path.empty() ? plan_here() : options.path;
-        reading = plan::read_file(path, settings_of(options));
-    }
-    if (reading.plan) {
-        lab::Lab lab = lab::build(*reading.plan);
-        return {std::move(*reading.plan), std::move(lab)};
-    }
-    std::string message;
-    for (const plan::Problem& problem : reading.problems)
-        message +=
-            fmt::format("{}: {}\n", plan::to_string(problem.at, reading.source), problem.message);
-    if (reading.problems.size() == plan::Reading::most_problems)
-        message += "more problems are left out\n";
-    message += fmt::format("{} in the plan, so nothing was asked",
-                           counted(reading.problems.size(), "problem"));
-    throw NotAsked(message);
+    PlanText file = plan_text(options);
+    plan::Reading reading = plan::read(file.text, file.source, settings_of(options));
+    if (!reading.plan)
+        refuse(reading.problems, reading.source, "nothing was asked");
+    lab::Lab lab = lab::build(*reading.plan);
+    return {std::move(*reading.plan), std::move(lab)};
 }
 
 routing::Settled settle(const Opened& opened, const PlanOptions& options) {

@@ -29,7 +29,7 @@ class NotAsked : public std::runtime_error {
     using std::runtime_error::runtime_error;
 };
 
-enum class Format : std::uint8_t { text, json };
+enum class Format : std::uint8_t { text, json, csv };
 
 /// The options that most commands take.
 struct PlanOptions {
@@ -50,11 +50,33 @@ struct Opened {
 /// Adds `PLAN` and `--set` to a command.
 void add_plan_argument(CLI::App& command, PlanOptions& options);
 
+/// Adds `--cut` to a command.
+void add_cuts(CLI::App& command, PlanOptions& options);
+
 /// Adds `PLAN`, `--set`, `--format` and, if `with_cuts`, `--cut` to a command.
 void add_plan_options(CLI::App& command, PlanOptions& options, bool with_cuts);
 
+/// Adds `PLAN`, `--set` and `--format` with `csv` as a third format to a command.
+void add_table_options(CLI::App& command, PlanOptions& options);
+
 /// True if a word on the command line can only mean a plan file.
 bool names_a_plan(const std::string& word);
+
+/// The text of a plan and the name that messages give it.
+struct PlanText {
+    std::string source;
+    std::string text;
+};
+
+/// The text of the options' plan file, unread. Throws NotAsked if it cannot be opened.
+PlanText plan_text(const PlanOptions& options);
+
+/// The values of `--set`. Throws NotAsked if one is not NAME=VALUE.
+plan::Settings settings_of(const PlanOptions& options);
+
+/// Throws NotAsked with all problems of a plan, and `so` for what did not happen.
+[[noreturn]] void refuse(const std::vector<plan::Problem>& problems, const std::string& source,
+                         std::string_view so);
 
 /// Reads the plan of the options: a file, `-` for standard input, or without a path the only
 /// *.jackal.yaml in this folder. Throws NotAsked with all its problems, or if there is none.
@@ -130,9 +152,18 @@ void add_routes(CLI::App& app, Run& run);
 void add_ping(CLI::App& app, Run& run);
 void add_trace(CLI::App& app, Run& run);
 void add_verify(CLI::App& app, Run& run);
+void add_export(CLI::App& app, Run& run);
 void add_new(CLI::App& app, Run& run);
 void add_names(CLI::App& app, Run& run);
 void add_demo(CLI::App& app, Run& run);
+
+/// Writes what the planner chose into the plan file. Throws NotAsked if anything is in the way.
+Outcome pin_plan(const Style& style, const PlanOptions& options);
+
+/// Shows what moves when a site or subnet gets another range (`wish` is NAME=PREFIX), and carries
+/// it out in the plan file if `write` is set. Throws NotAsked if anything is in the way.
+Outcome renumber_plan(const Style& style, const PlanOptions& options, const std::string& wish,
+                      bool write);
 
 /// The table of `jackal addresses`, and of a verdict list; shared with the tour.
 std::string addresses_text(const Style& style, const lab::Lab& lab);

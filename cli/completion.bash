@@ -6,13 +6,14 @@ _jackal() {
     COMPREPLY=()
 
     if [ "$COMP_CWORD" -eq 1 ]; then
-        COMPREPLY=($(compgen -W "addresses check demo machines names new ping routes trace verify \
-            --help --version" -- "$current"))
+        COMPREPLY=($(compgen -W "addresses check demo export machines names new ping routes trace \
+            verify --help --version" -- "$current"))
         return
     fi
     case $previous in
-    --format) COMPREPLY=($(compgen -W "text json" -- "$current")) && return ;;
+    --format) COMPREPLY=($(compgen -W "text json csv" -- "$current")) && return ;;
     --family) COMPREPLY=($(compgen -W "4 6" -- "$current")) && return ;;
+    --as) COMPREPLY=($(compgen -W "namespaces" -- "$current")) && return ;;
     --only) COMPREPLY=($(compgen -W "machines subnets sites" -- "$current")) && return ;;
     -o | --output) COMPREPLY=($(compgen -f -- "$current")) && return ;;
     esac
@@ -35,6 +36,15 @@ _jackal() {
         local here=(*.jackal.yaml)
         [ -e "${here[0]}" ] && plan=${here[0]}
     fi
+    case $previous in
+    --why | --renumber)
+        [ -n "$plan" ] && COMPREPLY=($(compgen -W "$("${COMP_WORDS[0]}" names "$plan" \
+            --only subnets 2>/dev/null)" -- "$current"))
+        [ "$previous" = --renumber ] && COMPREPLY+=($(compgen -W "$("${COMP_WORDS[0]}" names \
+            "$plan" --only sites 2>/dev/null)" -- "$current"))
+        return
+        ;;
+    esac
     case $command in
     ping | trace | routes)
         [ -n "$plan" ] && COMPREPLY+=($(compgen -W "$("${COMP_WORDS[0]}" names "$plan" \

@@ -10,4 +10,9 @@ namespace jackal::cli {
 /// file exists and `replace` is false.
 void write_whole(const std::string& path, const std::string& text, bool replace);
 
+/// Puts `after` in the place of a file that held `before`, whole or not at all, by the same way;
+/// its permissions stay, and a symbolic link goes on pointing at it. Throws NotAsked if the file
+/// holds something else by now.
+void rewrite_whole(const std::string& path, const std::string& before, const std::string& after);
+
 } // namespace jackal::cli

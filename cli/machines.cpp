@@ -6,6 +6,46 @@ namespace jackal::cli {
 
 namespace {
 
+// Of a sum and its limit: `12 of 16`.
+std::string with_limit(const Style& style, const std::string& sum, const std::string& limit,
+                       bool exceeded) {
+    if (limit.empty())
+        return sum;
+    return exceeded ? style.bad(fmt::format("{} of {}", sum, limit))
+                    : fmt::format("{} of {}", sum, limit);
+}
+
+std::string totals_text(const Style& style, const lab::Lab& lab) {
+    Table table({"", "machines", "cpus", "memory", "disk"});
+    lab::Totals sum;
+    for (const lab::Site& site : lab.sites) {
+        sum.machines += site.totals.machines;
+        sum.cpus += site.totals.cpus;
+        sum.memory_mib += site.totals.memory_mib;
+        sum.disk_mib += site.totals.disk_mib;
+        if (!site.name.empty())
+            table.add({"site " + site.name, fmt::format("{}", site.totals.machines),
+                       fmt::format("{}", site.totals.cpus), plan::size_text(site.totals.memory_mib),
+                       plan::size_text(site.totals.disk_mib)});
+    }
+    const plan::Sizes& limit = lab.limits.sizes;
+    auto size = [&](std::uint64_t has, std::uint64_t most) {
+        return with_limit(style, plan::size_text(has), most == 0 ? "" : plan::size_text(most),
+                          most != 0 && has > most);
+    };
+    bool asked =
+        sum.cpus + sum.memory_mib + sum.disk_mib + limit.cpus + limit.memory_mib + limit.disk_mib
+        != 0;
+    if (!asked)
+        return "";
+    table.add({style.strong("lab " + lab.name), fmt::format("{}", sum.machines),
+               with_limit(style, fmt::format("{}", sum.cpus),
+                          limit.cpus == 0 ? "" : fmt::format("{}", limit.cpus),
+                          limit.cpus != 0 && sum.cpus > limit.cpus),
+               size(sum.memory_mib, limit.memory_mib), size(sum.disk_mib, limit.disk_mib)});
+    return "\n" + table.text(style);
+}
+
 std::string machines_text(const Style& style, const lab::Lab& lab) {
     Table table({"machine", "kind", "NIC", "MAC", "segment", "address", "origin", "state"});
     for (lab::MachineId id : lab.machines.ids()) {
@@ -22,7 +62,7 @@ std::string machines_text(const Style& style, const lab::Lab& lab) {
             std::vector<std::string> cells{first[0],
                                            first[1],
                                            row.name,
-                                           net::to_string(row.mac),
+                                           row.is_loopback() ? "" : net::to_string(row.mac),
                                            lab.segment_name(row.segment),
                                            "none",
                                            "",
@@ -39,7 +79,7 @@ std::string machines_text(const Style& style, const lab::Lab& lab) {
             first.assign(2, "");
         }
     }
-    return table.text(style);
+    return table.text(style) + totals_text(style, lab);
 }
 
 } // namespace
@@ -47,13 +87,15 @@ std::string machines_text(const Style& style, const lab::Lab& lab) {
 void add_machines(CLI::App& app, Run& run) {
     auto options = std::make_shared<PlanOptions>();
     CLI::App* command =
-        app.add_subcommand("machines", "the inventory: NICs, MACs, segments, addresses");
-    add_plan_options(*command, *options, false);
+        app.add_subcommand("machines", "the inventory: NICs, MACs, segments, addresses, sizes");
+    add_table_options(*command, *options);
     command->footer("Example:\n"
                     "  jackal machines skerry.yaml");
     command->callback([&run, options] {
         run = [options](const Style& style) -> Outcome {
             Opened opened = open_plan(*options);
+            if (options->format == Format::csv)
+                return {exports::machines_csv(opened.lab)};
             if (options->json())
                 return {exports::machines_json(opened.lab) + "\n"};
             return {machines_text(style, opened.lab)};

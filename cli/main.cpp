@@ -83,6 +83,7 @@ int main(int argc, char** argv) {
     add_ping(app, run);
     add_trace(app, run);
     add_verify(app, run);
+    add_export(app, run);
     add_new(app, run);
     add_names(app, run);
     add_demo(app, run);

@@ -49,6 +49,12 @@ std::string refused_text(const Style& style, const Opened& opened, const routing
             why = "the next hop is on no subnet that is up";
             break;
         case routing::Refusal::next_hop_is_own: why = "the next hop is the machine itself"; break;
+        case routing::Refusal::next_hop_is_routed:
+            why = "the next hop is itself reached by another route";
+            break;
+        case routing::Refusal::next_hop_is_broadcast:
+            why = "the next hop is a broadcast address";
+            break;
         case routing::Refusal::repeated: why = "an earlier route has its prefix and metric"; break;
         }
         out += fmt::format("  {} {} via {}: {}  {}\n", style.bad("refused"),

@@ -45,6 +45,11 @@ std::vector<std::string> reader_keys() {
         "lab: a\nguests: {s: {routes: [{qqqqqqqq: 1}]}}",
         "lab: a\nlinks: [{qqqqqqqq: 1}]",
         "lab: a\nexpect: [{qqqqqqqq: 1}]",
+        "lab: a\npools: {p: {qqqqqqqq: 1}}",
+        "lab: a\nsubnets: {s: {dhcp: {qqqqqqqq: 1}}}",
+        "lab: a\noutside: {qqqqqqqq: 1}",
+        "lab: a\nlimits: {qqqqqqqq: 1}",
+        "lab: a\npinned: {qqqqqqqq: 1}",
     };
     std::vector<std::string> keys;
     for (const char* probe : probes) {
@@ -125,6 +130,9 @@ TEST_CASE("the examples get their answers") {
     CHECK(has(printed.text, "routers.south-r1.routes: add {to: north, via: north-r1}"));
     CHECK(has(printed.text, "after the remedy: 4 of 4 replies"));
 
+    printed = run(EXAMPLES "/offices");
+    CHECK(has(printed.text, "office 199: desks 172."));
+    CHECK(has(printed.text, "\n0 wishes without room\n"));
     printed = run(EXAMPLES "/reach_table " SOURCE_DIR "/demo/skerry.yaml");
     CHECK(printed.status == 0);
     CHECK(has(printed.text, "quay to ridge: reply"));
@@ -150,4 +158,7 @@ TEST_CASE("the schema knows exactly the keys that the reader knows") {
     std::string schema = file("schema/jackal.schema.json");
     for (const std::string& key : reader_keys())
         CHECK_MESSAGE(has(schema, "\"" + key + "\": {"), key << " is not in the schema");
+    for (const plan::CauseText& cause : plan::all_causes())
+        CHECK_MESSAGE(has(schema, "\"" + std::string(cause.slug) + "\""),
+                      cause.slug << " is not in the schema");
 }

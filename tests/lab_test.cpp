@@ -2,7 +2,9 @@
 #include "jackal/lab/finding.h"
 #include "jackal/lab/usage.h"
 #include "jackal/plan/read.h"
+#include "lab_of.h"
 
+#include <cmath>
 #include <doctest/doctest.h>
 #include <random>
 #include <set>
@@ -10,14 +12,6 @@
 using namespace jackal;
 
 namespace {
-
-lab::Lab lab_of(const std::string& text) {
-    plan::Reading reading = plan::read(text, "t");
-    for (const plan::Problem& p : reading.problems)
-        MESSAGE(plan::to_string(p.at, "t") << ": " << p.message);
-    REQUIRE(reading.plan.has_value());
-    return lab::build(*reading.plan);
-}
 
 std::string addresses_of(const lab::Lab& lab, const std::string& machine) {
     std::string text;
@@ -61,6 +55,66 @@ links:
           == "eth0 10.0.1.5/24 fd00:1:0:1::4/64 eth1 10.0.0.1/31 fd00:1::1/127");
 }
 
+TEST_CASE("a MAC that is written for one NIC is given to no other") {
+    net::Mac taken = net::mac_from_names("b", "eth0");
+    lab::Lab lab = lab_of("lab: t\nsubnets: {s: {}}\nguests:\n  a: {nics: [{subnet: s, mac: \""
+                          + net::to_string(taken) + "\"}]}\n  b: {nics: [{subnet: s}]}\n");
+    CHECK(lab.nics[*lab.nic(*lab.machine("a"), "eth0")].mac == taken);
+    net::Mac other = lab.nics[*lab.nic(*lab.machine("b"), "eth0")].mac;
+    CHECK(other != taken);
+    CHECK_FALSE(other.is_multicast());
+}
+
+TEST_CASE("every address is whose a plain search says, and every free place is free") {
+    std::mt19937_64 random(17);
+    for (int round = 0; round < 40; ++round) {
+        std::string text = "lab: t\nsites: {s: {space: [10.9.0.0/21, \"fd09::/58\"]}}\nsubnets:\n";
+        std::string guests = "guests:\n";
+        for (unsigned i = 0; i < 1 + random() % 8; ++i) {
+            std::string name = "s" + std::to_string(i);
+            text += "  " + name + ": {size: /" + std::to_string(25 + random() % 6) + "}\n";
+            guests += "  g" + std::to_string(i) + ": {nics: [{subnet: " + name + "}]}\n";
+        }
+        lab::Lab lab = lab_of(text + guests);
+        lab::AddressMap map(lab);
+        net::Prefix space = lab.sites[lab::SiteId{0}].space.front();
+        for (std::uint64_t k = 0; k < space.size() + 200; ++k) {
+            net::Address asked = space.first().plus(k);
+            const lab::InterfaceAddress* owner = nullptr;
+            for (const lab::InterfaceAddress& row : lab.addresses)
+                if (row.address == asked)
+                    owner = &row;
+            lab::SegmentId segment;
+            for (lab::SegmentId id : lab.segments.ids())
+                if (lab.segments[id].prefix.ipv4 && lab.segments[id].prefix.ipv4->contains(asked))
+                    segment = id;
+            lab::Whose whose = map.whose(asked);
+            REQUIRE((whose.kind == lab::Whose::Kind::machine) == (owner != nullptr));
+            REQUIRE(whose.segment == segment);
+            REQUIRE((whose.kind == lab::Whose::Kind::outside) == !space.contains(asked));
+        }
+
+        for (const lab::SpaceUsage& row : lab::space_usage(lab)) {
+            double used = 0;
+            for (const lab::PrefixUsage& prefix : lab::usage(lab))
+                if (row.space.contains(prefix.prefix))
+                    used += std::ldexp(1.0, row.space.length() - prefix.prefix.length());
+            CHECK(row.used_share == doctest::Approx(used));
+            double parts = 0;
+            for (double part : row.parts)
+                parts += part / static_cast<double>(row.parts.size());
+            CHECK(parts == doctest::Approx(used));
+        }
+        for (auto [family, length] : {std::pair(net::Family::ipv4, 27), {net::Family::ipv6, 64}})
+            for (const lab::Room& room : lab::rooms(lab, family, length)) {
+                REQUIRE(room.first.length() == length);
+                REQUIRE(room.block.contains(room.first));
+                for (const lab::PrefixUsage& row : lab::usage(lab))
+                    REQUIRE_FALSE(row.prefix.overlaps(room.block));
+            }
+    }
+}
+
 TEST_CASE("hosts, growth and size become the smallest prefix that holds them") {
     lab::Lab lab = lab_of(R"(lab: t
 subnets:
@@ -72,7 +126,8 @@ subnets:
 )");
     std::vector<int> lengths;
     for (const lab::PrefixUsage& row : lab::usage(lab))
-        lengths.push_back(row.prefix.length());
+        if (row.prefix.family() == net::Family::ipv4)
+            lengths.push_back(row.prefix.length());
     CHECK(lengths == std::vector<int>{25, 28, 29, 20, 24});
 }
 

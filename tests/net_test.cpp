@@ -1,5 +1,5 @@
-#include "jackal/net/free_space.h"
 #include "jackal/net/mac.h"
+#include "jackal/net/place.h"
 #include "jackal/net/prefix_table.h"
 
 #include <doctest/doctest.h>
@@ -134,6 +134,76 @@ TEST_CASE("free space gives aligned blocks that never overlap, and all of them")
                 covered[(prefix.first().low() + k) & 1023] = true;
         REQUIRE(std::find(covered.begin(), covered.end(), false) == covered.end());
     }
+}
+
+namespace {
+
+// Whether there is a way to place the wishes from number `next` on, tried out.
+bool fits(const std::vector<Prefix>& taken, const std::vector<PlaceWish>& wishes,
+          const Prefix& space, std::size_t next) {
+    if (next == wishes.size())
+        return true;
+    Prefix candidate(space.first(), wishes[next].length);
+    for (; space.contains(candidate);
+         candidate = Prefix(candidate.last().plus(1), wishes[next].length))
+        if (std::none_of(taken.begin(), taken.end(),
+                         [&](const Prefix& p) { return p.overlaps(candidate); })) {
+            auto more = taken;
+            more.push_back(candidate);
+            if (fits(more, wishes, space, next + 1))
+                return true;
+        }
+    return false;
+}
+
+} // namespace
+
+TEST_CASE("wishes are placed whenever an exact search finds places for them") {
+    std::mt19937 random(23);
+    int found = 0;
+    int missed = 0;
+    for (int round = 0; round < 3000; ++round) {
+        const Prefix space = *parse_prefix(round % 2 == 0 ? "10.0.0.0/28" : "fd00::/124");
+        Family family = space.family();
+        std::vector<Prefix> reserved;
+        for (unsigned i = 0; i < random() % 4; ++i)
+            reserved.emplace_back(space.first().plus(random() % 16),
+                                  space.length() + 2 + static_cast<int>(random() % 3));
+        std::vector<PlaceWish> wishes;
+        for (unsigned i = 0; i < 1 + random() % 5; ++i)
+            wishes.push_back({family, space.length() + 1 + static_cast<int>(random() % 4)});
+
+        Placements placed = place({&space, 1}, reserved, wishes);
+        bool all = placed.shortages.empty();
+        REQUIRE(all == fits(reserved, wishes, space, 0));
+        (all ? found : missed)++;
+        std::vector<Prefix> taken = reserved;
+        for (std::size_t i = 0; i < wishes.size(); ++i) {
+            if (!placed.prefixes[i])
+                continue;
+            REQUIRE(placed.prefixes[i]->length() == wishes[i].length);
+            REQUIRE(space.contains(*placed.prefixes[i]));
+            for (const Prefix& other : taken)
+                REQUIRE_FALSE(other.overlaps(*placed.prefixes[i]));
+            taken.push_back(*placed.prefixes[i]);
+        }
+        for (const Prefix& block : placed.free)
+            for (const Prefix& other : taken)
+                REQUIRE_FALSE(other.overlaps(block));
+        Placements again = place({&space, 1}, reserved, wishes);
+        REQUIRE(again.prefixes == placed.prefixes);
+    }
+    CHECK(found > 500);
+    CHECK(missed > 500);
+}
+
+TEST_CASE("a prefix for so many hosts is the smallest that has room for them") {
+    for (std::uint64_t hosts : {1U, 2U, 3U, 6U, 7U, 254U, 255U, 65534U, 65535U}) {
+        Prefix prefix(Address::ipv4(10U << 24), length_for_hosts(hosts));
+        CHECK(prefix.usable() >= hosts);
+        CHECK((prefix.length() == 30 || prefix.lower_half().usable() < hosts));
+    }
+    CHECK(length_for_hosts(~std::uint64_t{0}) == 0);
 }
 
 TEST_CASE("MAC addresses from names are stable, local and unicast") {

@@ -107,6 +107,29 @@ TEST_CASE("every way a journey can end, and the error that tells of it") {
 
 // As Linux does: an IPv4 address belongs to the machine whatever its NIC's state, an IPv6 address
 // goes with its NIC.
+TEST_CASE("whoever shares a MAC on its segment hears answers only by luck") {
+    for (const char* state : {"up", "down"}) {
+        std::string text =
+            "lab: clones\nsubnets: {shore: {prefix: 10.0.1.0/24}}\nguests:\n"
+            "  a: {nics: [{subnet: shore, mac: '02:00:5e:00:00:01'}]}\n"
+            "  b: {nics: [{subnet: shore, mac: '02:00:5e:00:00:01', state: STATE}]}\n"
+            "  c: {nics: [{subnet: shore}]}\n";
+        text.replace(text.find("STATE"), 5, state);
+        lab::Lab lab = lab::build(*plan::read(text, "clones").plan);
+        routing::Settled settled = routing::settle(lab);
+        auto address = [&](const char* name) {
+            return lab.first_address(lab.machines[*lab.machine(name)].first_nic, net::Family::ipv4)
+                ->address;
+        };
+        Ending shared =
+            std::string_view(state) == "up" ? Ending::which_neighbour : Ending::delivered;
+        CHECK(packet::walk(settled, *lab.machine("a"), {address("a"), address("c")}).ending
+              == shared);
+        CHECK(packet::walk(settled, *lab.machine("c"), {address("c"), address("a")}).ending
+              == shared);
+    }
+}
+
 TEST_CASE("a NIC that is down keeps its IPv4 address and loses its IPv6 address") {
     Chain c("down");
     CHECK(c.send("a", "10.0.1.2", "10.0.4.1").ending == Ending::delivered);
@@ -144,17 +167,21 @@ links: [{between: [r1, r2], prefix: 10.0.9.0/30}]
 
 TEST_CASE("routes that the kernel would refuse do not exist, and are listed") {
     lab::Lab lab = lab::build(*plan::read(R"(lab: t
-subnets: {s: {prefix: 10.0.0.0/24}, t: {prefix: 10.0.1.0/24}}
+subnets: {s: {prefix: [10.0.0.0/24, "fd00::/64"]}, t: {prefix: 10.0.1.0/24}}
 routers:
   r1:
-    nics: [{subnet: s, address: 10.0.0.1}, {subnet: t, state: down}]
+    nics: [{subnet: s, address: [10.0.0.1, "fd00::1"]}, {subnet: t, state: down}]
     routes:
       - {to: 10.1.0.0/16, via: 10.0.0.2}
       - {to: 10.1.0.0/16, via: 10.0.0.3}
       - {to: 10.1.0.0/16, via: 10.0.0.3, metric: 5}
-      - {to: 10.2.0.0/16, via: 10.0.0.1}
+      - {to: "fd02::/64", via: "fd00::1"}
       - {to: 10.3.0.0/16, via: 10.0.1.9}
       - {to: 10.4.0.0/16, via: 10.77.0.1}
+      - {to: 10.5.0.0/16, via: 10.0.0.255}
+      - {to: 10.0.0.0/24, via: 10.0.0.2}
+      - {to: "fd00::5/128", via: "fd00::2"}
+      - {to: "fd06::/64", via: "fd00::5"}
 )",
                                           "t")
                                    .plan);
@@ -168,7 +195,10 @@ routers:
           == std::vector<std::pair<std::uint32_t, Refusal>>{{1, Refusal::repeated},
                                                             {3, Refusal::next_hop_is_own},
                                                             {4, Refusal::next_hop_off_link},
-                                                            {5, Refusal::next_hop_off_link}});
+                                                            {5, Refusal::next_hop_off_link},
+                                                            {6, Refusal::next_hop_is_broadcast},
+                                                            {7, Refusal::repeated},
+                                                            {9, Refusal::next_hop_is_routed}});
     auto used = settled.route(*lab.machine("r1"), *net::parse_address("10.1.2.3"));
     REQUIRE(used.has_value());
     CHECK(net::to_string(used->via) == "10.0.0.2");

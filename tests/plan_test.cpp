@@ -155,7 +155,9 @@ routers:
          "routers.r1.routes: add {to: quay, via: desk}", 6},
         {plan::RemoveRoute{"r1", 0}, "routers.r1.routes[0]: remove", 6},
         {plan::SetSubnetPrefix{"quay", *net::parse_prefix("10.1.0.0/24")},
-         "subnets.quay.prefix: set 10.1.0.0/24", 2},
+         "subnets.quay.prefix: set 10.1.0.0/24 (was 10.0.0.0/24)", 2},
+        {plan::SetRouteVia{"r1", 0, std::string("desk")},
+         "routers.r1.routes[0].via: set desk (was 10.0.0.9)", 6},
     };
     for (const Row& row : rows) {
         CHECK(plan::to_line(plan::to_text(row.edit, plan)) == row.line);

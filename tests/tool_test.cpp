@@ -35,7 +35,44 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"check" + mistakes + "no-return-route.yaml", 1, "no-return-route"},
         {"check" + mistakes + "nic-down.yaml", 0, "warning"},
         {"addresses" + skerry, 0, "10.40.8.0/26"},
+        {"addresses" + skerry + "--free /26", 0, "10.40.9.0/26"},
+        {"addresses" + skerry + "--free /15", 1, "no site has room for a /15"},
+        {"addresses" + skerry + "--free wide", 2, "write a prefix length such as /26"},
+        {"addresses" + skerry + "--whose 10.40.8.20", 0, "is hydrophone/eth0, guest on sonar"},
+        {"addresses" + skerry + "--whose 10.40.8.255", 0, "is the broadcast address of quay"},
+        {"addresses" + skerry + "--whose 10.40.8.200", 0, "is free, in quay (10.40.8.128/25)"},
+        {"addresses" + skerry + "--whose 10.40.8.130", 0, "is reserved, in quay"},
+        {"addresses" + skerry + "--whose 10.40.8.250", 0, "is one that DHCP gives out, in quay"},
+        {"addresses" + skerry + "--whose 10.43.255.14", 0, "is vessel-r1/lo"},
+        {"addresses" + skerry + "--whose 10.43.0.200", 0, "space 10.43.0.0/24 of pool radio"},
+        {"addresses" + skerry + "--whose 192.168.60.9", 0, "the network around the lab"},
+        {"addresses" + skerry + "--why quay", 0,
+         "60 hosts, 30 for growth, a gateway and 8 reserved make 99 addresses, for which a /25"},
+        {"addresses" + skerry + "--why quay", 0, "its number is read from the IPv4 prefix"},
+        {"addresses" + skerry + "--why sonar", 0, "it is written in the plan"},
+        {"addresses" + skerry + "--why lamp-r1--quay-r1", 0, "no more than a /31 (RFC 3021)"},
+        {"addresses" + skerry + "--why lamp-r1/lo", 0, "a loopback is a single address"},
+        {"addresses " SOURCE_DIR "/demo/skerry-pinned.yaml --why quay", 0, "it is pinned"},
+        {"addresses" + skerry + "--why key", 2, "no subnet, link"},
+        {"addresses" + skerry + "--renumber skerry=10.46.0.0/16", 0, "10.46.0.34"},
+        {"addresses" + skerry + "--renumber skerry=10.42.0.0/16", 1, "this brings an error"},
+        {"addresses" + skerry + "--renumber skerry=10.46.0.0/29", 2, "the plan needs a /26"},
+        {"addresses" + skerry + "--renumber skerry=10.46.0.1/16", 2, "did you mean 10.46.0.0/16"},
+        {"addresses" + skerry + "--renumber skerry", 2, "write --renumber NAME=PREFIX"},
+        {"addresses" + skerry + "--write", 2, "--write requires --renumber"},
+        {"addresses" + skerry + "--pin --free /26", 2, "excludes"},
+        {"addresses - --pin </dev/null", 2, "takes no standard input"},
+        {"addresses /nowhere.yaml --pin", 2, "cannot be opened"},
+        {"addresses" + skerry + "--whose 10.40.99.1", 0, "is in no subnet; space 10.40.0.0/16"},
+        {"addresses" + skerry + "--whose 192.0.2.1", 1, "documentation (RFC 5737)"},
+        {"addresses" + skerry + "--whose here", 2, "not an IPv4 or IPv6 address"},
+        {"addresses" + skerry + "--format csv", 0,
+         "harbour,sonar,10.40.8.0/"
+         "26,255.255.255.192,10.40.8.1,10.40.8.62,10.40.8.62,,,9,3,50,\r\n"},
+        {"machines" + skerry + "--format csv", 0, "sonar,up,1500,10.40.8.20,26,written\r\n"},
+        {"routes" + skerry + "--format csv", 2, "csv"},
         {"machines" + skerry, 0, "weather-mast"},
+        {"machines" + skerry, 0, "21 of 32  14.25G of 24G  178G of 400G"},
         {"routes" + skerry + "lamp-r1", 0, "10.42.0.0/16"},
         {"routes" + skerry + "quay-r1 --to helm", 0, "via"},
         {"routes" + skerry + "quay-r1 --to 203.0.113.9", 1, "none"},
@@ -47,7 +84,7 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"ping" + skerry + "quay-r1 kettle --source 10.40.8.62", 0, "quay-r1 (10.40.8.62)"},
         {"trace" + skerry + "weather-mast helm", 0, "vessel-r1"},
         {"trace" + mistakes + "no-route.yaml desk pump", 1, "net unreachable"},
-        {"verify" + skerry, 0, "6 of 6 expectations met"},
+        {"verify" + skerry, 0, "8 of 8 expectations met"},
         {"verify" + skerry + "--cut vessel-r1", 1, "failed"},
         {"demo", 0, "no-return-route"},
         {"new leaf-spine --size 5", 0, "lab: leaf-spine-5"},
@@ -55,8 +92,15 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"new ring --size 2", 2, "3 to 1000"},
         {"new star --name No", 2, "--name No"},
         {"new star -o /nowhere/star.yaml", 2, "cannot be written: No such file"},
-        {"names" + skerry + "--only sites", 0, "harbour\nskerry\nvessel\n"},
-        {"check" + skerry + "--set crew=3", 2, "no parameter \"crew\""},
+        {"export" + skerry + "--as namespaces", 0, "machine chart-desk <<'END'"},
+        {"export" + skerry + "--as namespaces --cut kettle", 0, "kettle is off"},
+        {"export" + skerry, 2, "--as is required"},
+        {"export" + skerry + "--as castles", 2, "castles not in {namespaces}"},
+        {"export" + skerry + "--as namespaces -o " SOURCE_DIR "/README.md", 2, "exists already"},
+        {"names" + skerry + "--only sites", 0, "harbour\nskerry\nvessel\nraft\n"},
+        {"check" + skerry + "--set crw=3", 2, "no parameter \"crw\"; did you mean crew?"},
+        {"check" + skerry + "--set crew=25000", 1, "with a growth of"},
+        {"ping" + skerry + "helm kettle --cut lamp-r1/lo", 2, "no such machine, NIC or link"},
         {"check" + skerry + "--set crew", 2, "--set NAME=VALUE"},
         {"ping" + skerry + "helm", 2, "TO is missing"},
         {"--version", 0, "jackal 0."},
@@ -115,8 +159,8 @@ TEST_CASE("the JSON of a ping has the documented keys") {
 
 TEST_CASE("the JSON of the other commands agrees with their text") {
     CHECK(answer("check" + mistakes + "nic-down.yaml", 0)["findings"][0]["finding"] == "nic-down");
-    CHECK(answer("addresses" + skerry, 0)["prefixes"].size() == 21);
-    CHECK(answer("machines" + skerry, 0)["machines"].size() == 20);
+    CHECK(answer("addresses" + skerry, 0)["prefixes"].size() == 31);
+    CHECK(answer("machines" + skerry, 0)["machines"].size() == 22);
     json routes = answer("routes" + skerry + "quay-r1 --to kettle", 0);
     CHECK(routes["tables"][0]["routes"][0]["kind"] == "static");
     json trace = answer("trace" + skerry + "weather-mast helm", 0);
@@ -142,7 +186,7 @@ TEST_CASE("the demo runs anywhere, and prints a plan that the other commands rea
     CHECK(from_elsewhere.status == 0);
     Printed piped = run("cd / && " + tool + "demo --print-plan | " + tool + "verify -");
     CHECK(piped.status == 0);
-    CHECK(has(piped.text, "6 of 6"));
+    CHECK(has(piped.text, "8 of 8"));
     CHECK_FALSE(has(from_elsewhere.text, "\x1b[")); // no colour off a terminal
 }
 
@@ -211,6 +255,39 @@ TEST_CASE("a file is written whole or not at all") {
     CHECK(folder.files() == 1);
 }
 
+TEST_CASE("pinning and renumbering write the plan file, whole or not at all") {
+    Folder folder;
+    CHECK(folder
+              .run_here("cp " SOURCE_DIR "/demo/skerry.yaml real.yaml; ln -s real.yaml plan.yaml; "
+                        "chmod 640 real.yaml")
+              .status
+          == 0);
+    Printed printed = folder.run_here(tool + "addresses plan.yaml --pin");
+    CHECK(printed.status == 0);
+    CHECK(has(printed.text, "of them new"));
+    CHECK(folder.run_here("cmp plan.yaml " SOURCE_DIR "/demo/skerry-pinned.yaml").status == 0);
+    CHECK(has(folder.run_here(tool + "addresses plan.yaml --pin").text, "stays as it is"));
+    CHECK(
+        folder.run_here(tool + "addresses plan.yaml --renumber skerry=10.46.0.0/16 --write").status
+        == 0);
+    CHECK(has(folder.run_here(tool + "ping plan.yaml helm kettle").text, "10.46.0.34"));
+    CHECK(
+        folder.run_here(tool + "addresses plan.yaml --renumber skerry=10.41.0.0/16 --write").status
+        == 0);
+    CHECK(folder.run_here("cmp plan.yaml " SOURCE_DIR "/demo/skerry-pinned.yaml").status == 0);
+    CHECK(folder.run_here("stat -c %a real.yaml; test -L plan.yaml").text == "640\n");
+    CHECK(folder.files() == 2);
+
+    // The file changes while its plan is being worked on: a pipe gives another text the second
+    // time.
+    Printed changed = folder.run_here("mkfifo pipe.yaml; { cat " SOURCE_DIR
+                                      "/demo/skerry.yaml >pipe.yaml; sleep 1; "
+                                      "timeout 9 cat real.yaml >pipe.yaml; } & timeout 9 "
+                                      + tool + "addresses pipe.yaml --pin");
+    CHECK(has(changed.text, "it has changed since it was read; nothing was written"));
+    CHECK(changed.status == 2);
+}
+
 TEST_CASE("the completion knows commands, options, shapes and the machines of the plan") {
     auto complete = [](const std::string& words) {
         std::string script = "PATH=$(dirname " TOOL "):$PATH; source " SOURCE_DIR
@@ -224,6 +301,8 @@ TEST_CASE("the completion knows commands, options, shapes and the machines of th
     CHECK(complete("jackal ping" + skerry + "chart-desk we") == "weather-mast\n");
     CHECK(complete("jackal ping" + skerry + "--so") == "--source\n");
     CHECK(complete("jackal new le") == "leaf-spine\n");
+    CHECK(complete("jackal addresses" + skerry + "--why la") == "lamp\n");
+    CHECK(complete("jackal addresses" + skerry + "--renumber sk") == "skerry\n");
     CHECK(complete("jackal check --format j") == "json\n");
     // Every command that the program has is completed, and no other.
     Printed help = run(tool + "--help");
@@ -234,7 +313,7 @@ TEST_CASE("the completion knows commands, options, shapes and the machines of th
             ++count;
             CHECK(has(help.text, "\n  " + word + " "));
         }
-    CHECK(count == 10);
+    CHECK(count == 11);
 }
 
 TEST_CASE("hostile texts get a clear error in a short time") {

@@ -10,16 +10,23 @@
 // Nothing here prints, reads a clock, or touches a file, but for plan::read_file.
 #pragma once
 
+#include "jackal/export/csv.h"
 #include "jackal/export/json.h"
+#include "jackal/export/namespaces.h"
+#include "jackal/export/pin.h"
 #include "jackal/export/starter.h"
 #include "jackal/export/words.h"
 #include "jackal/lab/build.h"
 #include "jackal/lab/finding.h"
 #include "jackal/lab/place.h"
 #include "jackal/lab/usage.h"
+#include "jackal/lab/why.h"
+#include "jackal/net/place.h"
+#include "jackal/net/special_use.h"
 #include "jackal/packet/walk.h"
 #include "jackal/plan/edit.h"
 #include "jackal/plan/read.h"
+#include "jackal/plan/rewrite.h"
 #include "jackal/plan/validate.h"
 #include "jackal/probe/mend.h"
 #include "jackal/probe/trace.h"

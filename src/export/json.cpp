@@ -40,6 +40,7 @@ json changes(const plan::Plan& plan, const std::vector<plan::Edit>& edits) {
         rows.push_back({{"path", words.path},
                         {"do", words.verb},
                         {"value", words.value.empty() ? json(nullptr) : json(words.value)},
+                        {"before", words.before.empty() ? json(nullptr) : json(words.before)},
                         {"at", place(words.at)}});
         current = plan::apply(std::move(current), {edit});
     }
@@ -140,6 +141,23 @@ std::string check_json(const plan::Plan& plan, const Lab& lab, const reach::Chec
                  {"findings", rows}});
 }
 
+namespace {
+
+json range_json(const std::optional<net::Range>& range) {
+    if (!range)
+        return nullptr;
+    return {{"first", to_string(range->first)}, {"last", to_string(range->last)}};
+}
+
+json totals_json(const lab::Totals& totals) {
+    return {{"machines", totals.machines},
+            {"cpus", totals.cpus},
+            {"memory_mib", totals.memory_mib},
+            {"disk_mib", totals.disk_mib}};
+}
+
+} // namespace
+
 std::string addresses_json(const Lab& lab) {
     json rows = json::array();
     for (const lab::PrefixUsage& row : lab::usage(lab))
@@ -149,9 +167,46 @@ std::string addresses_json(const Lab& lab) {
                         {"first", to_string(row.prefix.first_usable())},
                         {"last", to_string(row.prefix.last_usable())},
                         {"gateway", maybe(row.gateway)},
+                        {"dhcp", range_json(row.dhcp)},
+                        {"reserved", row.reserved},
                         {"used", row.used},
-                        {"free", row.free}});
-    return text({{"lab", lab.name}, {"prefixes", rows}});
+                        {"free", row.free},
+                        {"growth_left", row.growth_left ? json(*row.growth_left) : json(nullptr)}});
+    json spaces = json::array();
+    for (const lab::SpaceUsage& row : lab::space_usage(lab)) {
+        json free = json::array();
+        for (const net::Prefix& block : row.free)
+            free.push_back(to_string(block));
+        spaces.push_back({{"site", row.site ? json(lab.sites[row.site].name) : json(nullptr)},
+                          {"pool", row.pool ? json(lab.pools[row.pool].name) : json(nullptr)},
+                          {"space", to_string(row.space)},
+                          {"used_share", row.used_share},
+                          {"free", free}});
+    }
+    return text({{"lab", lab.name}, {"prefixes", rows}, {"spaces", spaces}});
+}
+
+std::string rooms_json(const Lab& lab, const std::vector<lab::Room>& rooms) {
+    json rows = json::array();
+    for (const lab::Room& room : rooms)
+        rows.push_back({{"site", lab.sites[room.site].name},
+                        {"first", to_string(room.first)},
+                        {"block", to_string(room.block)},
+                        {"count", room.count}});
+    return text({{"lab", lab.name}, {"rooms", rows}});
+}
+
+std::string whose_json(const Lab& lab, net::Address address, const lab::Whose& whose) {
+    json nics = json::array();
+    for (const lab::Owner& owner : whose.owners)
+        nics.push_back(lab.nic_name(owner.nic));
+    return text({{"address", to_string(address)},
+                 {"is", to_string(whose.kind)},
+                 {"nics", nics},
+                 {"segment", whose.segment ? json(lab.segment_name(whose.segment)) : json(nullptr)},
+                 {"prefix", maybe(whose.prefix)},
+                 {"site", whose.site ? json(lab.sites[whose.site].name) : json(nullptr)},
+                 {"explanation", whose_text(lab, address, whose)}});
 }
 
 std::string machines_json(const Lab& lab) {
@@ -169,7 +224,7 @@ std::string machines_json(const Lab& lab) {
             }
             const lab::Nic& row = lab.nics[nic];
             nics.push_back({{"name", row.name},
-                            {"mac", to_string(row.mac)},
+                            {"mac", row.is_loopback() ? json(nullptr) : json(to_string(row.mac))},
                             {"segment", lab.segment_name(row.segment)},
                             {"state", row.up ? "up" : "down"},
                             {"mtu", row.mtu_bytes},
@@ -179,9 +234,43 @@ std::string machines_json(const Lab& lab) {
                             {"kind", machine.kind == plan::MachineKind::guest ? "guest" : "router"},
                             {"forwards", machine.forwards},
                             {"state", machine.up ? "up" : "down"},
+                            {"cpus", machine.sizes.cpus},
+                            {"memory_mib", machine.sizes.memory_mib},
+                            {"disk_mib", machine.sizes.disk_mib},
                             {"nics", nics}});
     }
-    return text({{"lab", lab.name}, {"machines", machines}});
+    json totals = json::array();
+    for (const lab::Site& site : lab.sites) {
+        json row = totals_json(site.totals);
+        row["site"] = site.name;
+        totals.push_back(row);
+    }
+    return text({{"lab", lab.name}, {"machines", machines}, {"totals", totals}});
+}
+
+std::string renumbering_json(const Renumbering& renumbering, bool written) {
+    json rows = json::array();
+    for (const Renumbered& row : renumbering.table)
+        rows.push_back(
+            {{"what", row.what}, {"from", row.before}, {"to", row.after}, {"meant", row.meant}});
+    json left = json::array();
+    for (const plan::Problem& problem : renumbering.left)
+        left.push_back({{"at", place(problem.at)}, {"explanation", problem.message}});
+    json brought = json::array();
+    for (const lab::Finding& finding : renumbering.brought)
+        brought.push_back({{"finding", plan::slug(finding.cause)},
+                           {"subject", finding.subject},
+                           {"explanation", finding.message},
+                           {"at", place(finding.at)}});
+    return text({{"written", written}, {"rows", rows}, {"left", left}, {"brings", brought}});
+}
+
+std::string why_json(const plan::Plan& plan, const std::string& name,
+                     const std::vector<Why>& whys) {
+    json rows = json::array();
+    for (const Why& why : whys)
+        rows.push_back({{"prefix", to_string(why.prefix)}, {"why", why.text}});
+    return text({{"lab", plan.lab}, {"segment", name}, {"prefixes", rows}});
 }
 
 std::string routes_json(const routing::Settled& settled,

@@ -1,6 +1,9 @@
 #include "jackal/export/words.h"
 
+#include "jackal/net/special_use.h"
+
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 namespace jackal::exports {
 
@@ -30,9 +33,16 @@ std::string drop_detail(const lab::Lab& lab, const Journey& journey, const packe
     case Ending::no_neighbour:
         return fmt::format("nobody on {} answers for {}", segment, to_string(journey.next_hop));
     case Ending::which_neighbour:
+        if (lab.nics[journey.answering.front()].shares_mac)
+            return fmt::format("{} NICs on {} have one MAC", journey.answering.size(), segment);
         return fmt::format("{} machines on {} answer for {}", journey.answering.size(), segment,
                            to_string(journey.next_hop));
+    case Ending::shared_source:
+        return fmt::format("has {}, as the next machine has", to_string(journey.next_hop));
     case Ending::ttl_expired: return "TTL has run out";
+    case Ending::too_big_to_take:
+        return fmt::format("{} bytes do not fit the MTU of {}", journey.packet.size_bytes,
+                           lab.nics[step.in].mtu_bytes);
     case Ending::too_big:
         return fmt::format("{} bytes do not fit the MTU of {}", journey.packet.size_bytes,
                            lab.nics[step.out].mtu_bytes);
@@ -67,9 +77,182 @@ std::string_view to_string(lab::AddressOrigin origin) {
     case lab::AddressOrigin::given: return "written";
     case lab::AddressOrigin::gateway: return "gateway";
     case lab::AddressOrigin::automatic: return "next free";
+    case lab::AddressOrigin::pinned: return "pinned";
+    case lab::AddressOrigin::loopback: return "loopback";
     case lab::AddressOrigin::link: break;
     }
     return "link";
+}
+
+std::string mask_text(const net::Prefix& prefix) {
+    if (prefix.family() == net::Family::ipv6)
+        return fmt::format("/{}", prefix.length());
+    std::uint64_t ones = 0xffff'ffffULL << prefix.host_bits();
+    return to_string(net::Address::ipv4(static_cast<std::uint32_t>(ones)));
+}
+
+std::string_view to_string(lab::Whose::Kind kind) {
+    using Kind = lab::Whose::Kind;
+    switch (kind) {
+    case Kind::machine: return "machine";
+    case Kind::gateway: return "gateway";
+    case Kind::network: return "network";
+    case Kind::broadcast: return "broadcast";
+    case Kind::dhcp: return "dhcp";
+    case Kind::reserved: return "reserved";
+    case Kind::free: return "free";
+    case Kind::space: return "space";
+    case Kind::lan: return "lan";
+    case Kind::outside: break;
+    }
+    return "outside";
+}
+
+namespace {
+
+std::string owners_text(const lab::Lab& lab, std::span<const lab::Owner> owners) {
+    std::string text;
+    for (const lab::Owner& owner : owners) {
+        const lab::Nic& nic = lab.nics[owner.nic];
+        bool router = lab.machines[owner.machine].kind == plan::MachineKind::router;
+        text += fmt::format("{}{}, {} on {}", text.empty() ? "" : "; and ", lab.nic_name(owner.nic),
+                            router ? "router" : "guest", lab.segment_name(nic.segment));
+        for (lab::AddressId id : lab.addresses_of(owner.nic))
+            if (lab.addresses[id].address == owner.address)
+                text += fmt::format(" ({})", to_string(lab.addresses[id].origin));
+    }
+    return text;
+}
+
+} // namespace
+
+std::string site_text(const lab::Lab& lab, lab::SiteId site) {
+    const std::string& name = lab.sites[site].name;
+    return name.empty() ? "the lab" : "site " + name;
+}
+
+namespace {
+
+// "60 hosts, 30 for growth and a gateway make 91 addresses".
+std::string wanted_text(const lab::Wanted& wanted) {
+    std::vector<std::string> parts{fmt::format("{} hosts", wanted.hosts)};
+    if (wanted.growth != 0)
+        parts.push_back(fmt::format("{} for growth", wanted.growth));
+    if (wanted.gateway != 0)
+        parts.emplace_back("a gateway");
+    if (wanted.reserved != 0)
+        parts.push_back(fmt::format("{} reserved", wanted.reserved));
+    if (parts.size() == 1)
+        return parts.front();
+    std::string last = std::move(parts.back());
+    parts.pop_back();
+    return fmt::format("{} and {} make {} addresses", fmt::join(parts, ", "), last, wanted.sum());
+}
+
+// Why a prefix has the length it has.
+std::string length_text(const plan::Subnet& subnet, const net::Prefix& prefix) {
+    if (prefix.family() == net::Family::ipv6)
+        return subnet.ipv6_size == 64 ? "an IPv6 subnet is a /64 (RFC 4291 section 2.5.4)"
+                                      : fmt::format("the plan asks for a /{}", subnet.ipv6_size);
+    if (subnet.size)
+        return fmt::format("the plan asks for a /{}", subnet.size->value);
+    if (!subnet.hosts)
+        return "the plan asks for no size, so it is a /24";
+    return fmt::format("{}, for which a /{} with {} is the smallest",
+                       wanted_text(lab::wanted(subnet)), prefix.length(), prefix.usable());
+}
+
+std::string why_text(const plan::Plan& plan, const plan::Subnet* subnet, const net::Prefix& prefix,
+                     const lab::Reason& reason) {
+    using Kind = lab::Reason::Kind;
+    std::string length = subnet != nullptr         ? length_text(*subnet, prefix)
+                         : prefix.host_bits() == 0 ? "a loopback is a single address"
+                         : prefix.family() == net::Family::ipv4
+                             ? "a link needs no more than a /31 (RFC 3021)"
+                             : "a link needs no more than a /127 (RFC 6164)";
+    switch (reason.kind) {
+    case Kind::written:
+        return fmt::format("it is written in the plan ({})", to_string(reason.at, plan.source));
+    case Kind::pinned:
+        return fmt::format("it is pinned in the plan ({})", to_string(reason.at, plan.source));
+    case Kind::derived:
+        return length
+               + ", and its number is read from the IPv4 prefix: the digits of the third "
+                 "byte, then the upper half of the fourth";
+    case Kind::placed:
+        return fmt::format("{}; larger wishes went first, and {} was then the smallest free block "
+                           "that held it",
+                           length, to_string(*reason.block));
+    case Kind::none: break;
+    }
+    return "it has none";
+}
+
+// The segment that a name on the command line means.
+std::optional<lab::SegmentId> segment_named(const lab::Lab& lab, std::string_view name) {
+    if (auto subnet = lab.subnet(name))
+        return lab.subnets[*subnet].segment;
+    if (name.ends_with("/lo"))
+        if (auto machine = lab.machine(name.substr(0, name.size() - 3)))
+            if (auto nic = lab.nic(*machine, "lo"))
+                return lab.nics[*nic].segment;
+    for (const lab::Link& link : lab.links)
+        if (name == lab.machine_name(link.first) + "--" + lab.machine_name(link.second)
+            || name == lab.machine_name(link.second) + "--" + lab.machine_name(link.first))
+            return link.segment;
+    return std::nullopt;
+}
+
+} // namespace
+
+std::vector<Why> why(const plan::Plan& plan, const lab::Lab& lab, std::string_view name) {
+    auto id = segment_named(lab, name);
+    if (!id)
+        return {};
+    const lab::Segment& segment = lab.segments[*id];
+    const lab::Reasons all = lab::reasons(plan);
+    const auto& reasons = segment.subnet ? all.subnets[segment.subnet.row]
+                          : segment.link ? all.links[segment.link.row]
+                                         : all.loopbacks[segment.loopback.row];
+    const plan::Subnet* subnet = segment.subnet ? &plan.subnets[segment.subnet.row] : nullptr;
+    std::vector<Why> whys;
+    for (net::Family family : net::both_families)
+        if (const auto& prefix = segment.prefix[family])
+            whys.push_back({*prefix, why_text(plan, subnet, *prefix, reasons[family])});
+    return whys;
+}
+
+std::string whose_text(const lab::Lab& lab, net::Address address, const lab::Whose& whose) {
+    using Kind = lab::Whose::Kind;
+    std::string place = whose.segment ? fmt::format("{} ({})", lab.segment_name(whose.segment),
+                                                    to_string(*whose.prefix))
+                                      : "";
+    if (whose.site && !lab.sites[whose.site].name.empty() && whose.segment)
+        place += fmt::format(", site {}", lab.sites[whose.site].name);
+    switch (whose.kind) {
+    case Kind::machine: {
+        std::string text = "is " + owners_text(lab, whose.owners);
+        return place.empty() ? text + "; in no subnet of the lab" : text + "; in " + place;
+    }
+    case Kind::gateway: return "is the gateway of " + place + ", which no machine has";
+    case Kind::network: return "is the network address of " + place;
+    case Kind::broadcast: return "is the broadcast address of " + place;
+    case Kind::free: return "is free, in " + place;
+    case Kind::dhcp: return "is one that DHCP gives out, in " + place;
+    case Kind::reserved: return "is reserved, in " + place;
+    case Kind::space:
+        return fmt::format("is in no subnet; space {} of {}", to_string(*whose.prefix),
+                           whose.pool ? "pool " + lab.pools[whose.pool].name
+                                      : site_text(lab, whose.site));
+    case Kind::lan:
+        return fmt::format("is part of {}, the network around the lab", to_string(*whose.prefix));
+    case Kind::outside: break;
+    }
+    const auto* special = net::special_use({address, net::address_bits(address.family())});
+    return fmt::format("is outside the lab{}",
+                       special == nullptr
+                           ? ""
+                           : fmt::format("; it is for {} ({})", special->meaning, special->source));
 }
 
 } // namespace jackal::exports

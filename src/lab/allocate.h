@@ -1,25 +1,38 @@
-// The address planner: free space in, prefixes out.
+// Which prefix every subnet, link and loopback of a plan has.
 #pragma once
 
 #include "jackal/lab/lab.h"
+#include "jackal/lab/why.h"
 
 namespace jackal::lab {
 
-/// What the planner decides about a plan's subnets and links.
+/// Where sites without a space of their own get their IPv4 prefixes (RFC 1918).
+inline const net::Prefix private_space(net::Address::ipv4(10U << 24), 8);
+
+/// A prefix, and why it is that one.
+struct Choice {
+    std::optional<net::Prefix> prefix;
+    Reason reason;
+};
+
+/// What the planner decides about a plan's sites, subnets, links and loopbacks.
 struct Allocation {
-    std::vector<PerFamily<std::optional<net::Prefix>>> subnets; ///< parallel to Plan::subnets
-    std::vector<PerFamily<std::optional<net::Prefix>>> links;   ///< parallel to Plan::links
+    std::vector<std::vector<net::Prefix>> spaces; ///< of each site: its own, or those it was given
+    std::vector<PerFamily<Choice>> subnets;       ///< parallel to Plan::subnets
+    std::vector<PerFamily<Choice>> links;         ///< parallel to Plan::links
+    std::vector<PerFamily<Choice>> loopbacks;     ///< parallel to Plan::machines
     std::vector<Unplaced> unplaced;
 };
 
-/// Places every subnet and link of `plan` that has no prefix of its own. Written prefixes stay;
-/// the rest are placed largest first, equal ones in plan order, each in the smallest free block
-/// of its site that holds it, so a placement is found whenever one exists.
+/// Decides every prefix of `plan`. Written prefixes stay, then pinned ones; the rest are placed
+/// largest first, equal ones in plan order, each in the smallest free block of its site or pool
+/// that holds it, so a placement is found whenever one exists. An IPv6 subnet takes the number that
+/// its IPv4 prefix suggests, where that is free.
 ///
-/// `sites` has a row for each of the plan's sites, `site_of_subnet` and `site_of_link` one
-/// entry for each subnet and link.
-Allocation allocate(const plan::Plan& plan, const Table<Site>& sites,
-                    const std::vector<SiteId>& site_of_subnet,
-                    const std::vector<SiteId>& site_of_link);
+/// `site_of_subnet`, `site_of_link` and `site_of_machine` have one entry for each subnet, link and
+/// machine; a plan without sites has one nameless site.
+Allocation allocate(const plan::Plan& plan, const std::vector<SiteId>& site_of_subnet,
+                    const std::vector<SiteId>& site_of_link,
+                    const std::vector<SiteId>& site_of_machine);
 
 } // namespace jackal::lab

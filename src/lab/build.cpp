@@ -1,6 +1,7 @@
 #include "jackal/lab/build.h"
 
 #include "allocate.h"
+#include "assign.h"
 #include "jackal/plan/edit.h"
 #include "jackal/plan/validate.h"
 
@@ -16,28 +17,43 @@ constexpr std::uint16_t ethernet_mtu_bytes = 1500; // RFC 894
 
 class Builder {
   public:
-    explicit Builder(const plan::Plan& plan) : plan_(plan) {}
+    explicit Builder(const plan::Plan& plan) : plan_(plan) {
+        index_names(plan_.sites, lab_.site_index);
+        index_names(plan_.subnets, lab_.subnet_index);
+        index_names(plan_.machines, lab_.machine_index);
+    }
 
     Lab run() {
         lab_.name = plan_.lab;
         lab_.source = plan_.source;
         lab_.expectations = plan_.expectations;
-        index_names(plan_.sites, lab_.site_index);
-        index_names(plan_.subnets, lab_.subnet_index);
-        index_names(plan_.machines, lab_.machine_index);
-        add_sites();
-        find_subnet_sites();
-        find_link_ends();
-        Allocation allocation = allocate(plan_, lab_.sites, subnet_sites_, link_sites_);
+        Allocation allocation = choose_prefixes();
         lab_.unplaced = std::move(allocation.unplaced);
+        add_sites(allocation);
         add_subnets(allocation);
+        add_totals();
         add_machines();
         add_links(allocation);
-        assign_addresses();
+        add_loopbacks(allocation);
+        separate_macs();
+        mark_shared_macs();
+        assign_addresses(plan_, lab_);
         index_owners();
         add_routes();
         shrink();
         return std::move(lab_);
+    }
+
+    Reasons reasons() {
+        Allocation allocation = choose_prefixes();
+        auto reasons_of = [](const std::vector<PerFamily<Choice>>& choices) {
+            std::vector<PerFamily<Reason>> result;
+            for (const PerFamily<Choice>& choice : choices)
+                result.push_back({choice.ipv4.reason, choice.ipv6.reason});
+            return result;
+        };
+        return {reasons_of(allocation.subnets), reasons_of(allocation.links),
+                reasons_of(allocation.loopbacks)};
     }
 
   private:
@@ -66,52 +82,77 @@ class Builder {
 
     // --- sites and segments ----------------------------------------------------------------
 
-    void add_sites() {
-        for (const plan::Site& site : plan_.sites) {
-            Site row{.name = site.name, .space = {}, .at = site.at};
-            for (const auto& prefix : site.space)
+    // A machine stands on the site of its first subnet, a link on that of its first end that has
+    // one.
+    Allocation choose_prefixes() const {
+        std::vector<SiteId> of_subnets;
+        for (const plan::Subnet& subnet : plan_.subnets)
+            of_subnets.push_back(subnet.site ? site_named(subnet.site->value) : SiteId{0});
+        std::vector<SiteId> of_machines;
+        for (const plan::Machine& machine : plan_.machines)
+            of_machines.push_back(
+                machine.nics.empty()
+                    ? SiteId{0}
+                    : of_subnets[subnet_named(machine.nics.front().subnet.value).row]);
+        std::vector<SiteId> of_links;
+        for (const plan::Link& link : plan_.links) {
+            MachineId first = machine_named(link.first.value);
+            MachineId second = machine_named(link.second.value);
+            of_links.push_back(
+                of_machines[plan_.machines[first.row].nics.empty() ? second.row : first.row]);
+        }
+        return allocate(plan_, of_subnets, of_links, of_machines);
+    }
+
+    void add_sites(Allocation& allocation) {
+        for (const plan::Pool& pool : plan_.pools) {
+            Pool row{.name = pool.name, .space = {}};
+            for (const auto& prefix : pool.space)
                 row.space.push_back(prefix.value);
+            lab_.pools.add(std::move(row));
+        }
+        for (const auto& prefix : plan_.outside.lan)
+            lab_.outside_lan.push_back(prefix.value);
+        for (std::size_t i = 0; i < allocation.spaces.size(); ++i) {
+            Site row;
+            row.space = std::move(allocation.spaces[i]);
+            row.space_chosen = true;
+            if (i < plan_.sites.size()) {
+                row.name = plan_.sites[i].name;
+                row.space_chosen = plan_.sites[i].space.empty();
+                row.at = plan_.sites[i].at;
+            }
             lab_.sites.add(std::move(row));
         }
-        if (plan_.sites.empty())
-            lab_.sites.add({});
     }
 
-    void find_subnet_sites() {
-        for (const plan::Subnet& subnet : plan_.subnets) {
-            subnet_sites_.push_back(subnet.site ? site_named(subnet.site->value) : SiteId{0});
-        }
-    }
-
-    // A link stands on the site of the first subnet of its first end, else of its second.
-    void find_link_ends() {
-        for (const plan::Link& link : plan_.links) {
-            SiteId site{0};
-            for (const auto* end : {&link.second, &link.first}) {
-                const auto& nics = plan_.machines[machine_named(end->value).row].nics;
-                if (!nics.empty())
-                    site = subnet_sites_[subnet_named(nics.front().subnet.value).row];
-            }
-            link_sites_.push_back(site);
-        }
+    static PerFamily<std::optional<net::Prefix>> prefixes_in(const PerFamily<Choice>& choice) {
+        return {choice.ipv4.prefix, choice.ipv6.prefix};
     }
 
     void add_subnets(const Allocation& allocation) {
         for (std::uint32_t i = 0; i < plan_.subnets.size(); ++i) {
             const plan::Subnet& subnet = plan_.subnets[i];
             Subnet row{.name = subnet.name,
-                       .site = subnet_sites_[i],
+                       .site = subnet.site ? site_named(subnet.site->value) : SiteId{0},
                        .segment = {},
                        .gateway = {},
                        .gateway_kind = subnet.gateway.kind,
                        .gateway_written = subnet.gateway.written,
                        .gateway_at = subnet.gateway.at,
+                       .reserved = {},
+                       .dhcp = {},
+                       .hosts = subnet.hosts ? subnet.hosts->value : 0,
                        .at = subnet.at,
                        .plan_index = i};
             for (net::Family family : net::both_families)
-                row.gateway[family] = gateway_of(subnet, allocation.subnets[i][family], family);
-            row.segment = lab_.segments.add(
-                {.subnet = SubnetId{i}, .link = {}, .prefix = allocation.subnets[i], .nics = {}});
+                row.gateway[family] =
+                    gateway_of(subnet, allocation.subnets[i][family].prefix, family);
+            row.segment = lab_.segments.add({.subnet = SubnetId{i},
+                                             .link = {},
+                                             .loopback = {},
+                                             .prefix = prefixes_in(allocation.subnets[i]),
+                                             .nics = {}});
             lab_.subnets.add(std::move(row));
         }
     }
@@ -131,6 +172,20 @@ class Builder {
         return subnet.gateway.kind == Kind::first ? prefix->first_usable() : prefix->last_usable();
     }
 
+    void add_totals() {
+        lab_.limits = plan_.limits;
+        for (const plan::Machine& machine : plan_.machines) {
+            SiteId site{0};
+            if (!machine.nics.empty())
+                site = lab_.subnets[subnet_named(machine.nics.front().subnet.value)].site;
+            Totals& totals = lab_.sites[site].totals;
+            ++totals.machines;
+            totals.cpus += machine.sizes.cpus;
+            totals.memory_mib += machine.sizes.memory_mib;
+            totals.disk_mib += machine.sizes.disk_mib;
+        }
+    }
+
     // --- machines and NICs -----------------------------------------------------------------
 
     // Rows of machines and of all their NICs; link NICs come after those written at a machine.
@@ -145,11 +200,13 @@ class Builder {
             const plan::Machine& machine = plan_.machines[i];
             MachineId id = lab_.machines.add(
                 {.name = machine.name,
+                 .sizes = machine.sizes,
                  .kind = machine.kind,
                  .forwards = machine.does_forward(),
                  .up = machine.up,
                  .first_nic = NicId{static_cast<std::uint32_t>(lab_.nics.size())},
-                 .nic_count = static_cast<std::uint32_t>(machine.nics.size() + links_of[i].size()),
+                 .nic_count = static_cast<std::uint32_t>(machine.nics.size() + links_of[i].size()
+                                                         + (machine.loopback ? 1 : 0)),
                  .first_route = {},
                  .route_count = 0,
                  .at = machine.at,
@@ -159,6 +216,17 @@ class Builder {
             auto position = static_cast<std::uint32_t>(machine.nics.size());
             for (std::uint32_t link : links_of[i])
                 add_link_nic(id, machine, position++, link);
+            if (machine.loopback)
+                lab_.nics.add({.machine = id,
+                               .segment = {},
+                               .name = "lo",
+                               .mac = {},
+                               .up = true,
+                               .mtu_bytes = 65535, // what Linux has, as far as IPv4 can tell
+                               .first_address = {},
+                               .address_count = 0,
+                               .at = machine.loopback->at,
+                               .plan_index = position});
         }
     }
 
@@ -207,7 +275,8 @@ class Builder {
             SegmentId segment =
                 lab_.segments.add({.subnet = {},
                                    .link = LinkId{i},
-                                   .prefix = allocation.links[i],
+                                   .loopback = {},
+                                   .prefix = prefixes_in(allocation.links[i]),
                                    .nics = {std::min(first, second), std::max(first, second)}});
             lab_.nics[first].segment = segment;
             lab_.nics[second].segment = segment;
@@ -222,123 +291,118 @@ class Builder {
         }
     }
 
-    // --- addresses -------------------------------------------------------------------------
-
-    // What has been given out on one segment.
-    struct Lease {
-        PerFamily<net::Address> next; // the unspecified address until something is given out
-        PerFamily<bool> gateway_taken;
-    };
-
-    // An address that the plan writes at a NIC of a segment.
-    using Written = std::pair<SegmentId, net::Address>;
-
-    bool is_written(SegmentId segment, net::Address address) const {
-        return std::ranges::binary_search(written_, Written{segment, address});
+    void add_loopbacks(const Allocation& allocation) {
+        for (NicId id : lab_.nics.ids())
+            if (Nic& nic = lab_.nics[id]; nic.is_loopback())
+                nic.segment =
+                    lab_.segments.add({.subnet = {},
+                                       .link = {},
+                                       .loopback = nic.machine,
+                                       .prefix = prefixes_in(allocation.loopbacks[nic.machine.row]),
+                                       .nics = {id}});
     }
 
-    const plan::NicAddress* written_address(const Nic& nic) const {
-        const plan::Machine& machine = plan_.machines[nic.machine.row];
-        return nic.plan_index < machine.nics.size() ? &machine.nics[nic.plan_index].address
-                                                    : nullptr;
-    }
-
-    void assign_addresses() {
-        std::vector<Lease> leases(lab_.segments.size());
-        for (const Nic& nic : lab_.nics)
-            if (const plan::NicAddress* written = written_address(nic))
-                for (const auto& given : written->given)
-                    written_.emplace_back(nic.segment, given.value.address);
-        std::ranges::sort(written_);
-        for (NicId id : lab_.nics.ids()) {
-            Nic& nic = lab_.nics[id];
-            nic.first_address = AddressId{static_cast<std::uint32_t>(lab_.addresses.size())};
-            const plan::NicAddress* written = written_address(nic);
-            if (written == nullptr)
-                assign_link_addresses(id);
-            else if (written->kind == plan::NicAddress::Kind::given)
-                assign_given(id, *written);
-            else if (written->kind == plan::NicAddress::Kind::automatic)
-                assign_automatic(id, leases[nic.segment.row]);
-            nic.address_count =
-                static_cast<std::uint32_t>(lab_.addresses.size()) - nic.first_address.row;
-        }
-    }
-
-    void assign_link_addresses(NicId id) {
-        const Segment& segment = lab_.segments[lab_.nics[id].segment];
-        bool is_first = lab_.links[segment.link].first == id;
-        for (net::Family family : net::both_families)
-            if (const auto& prefix = segment.prefix[family])
-                lab_.addresses.add({prefix->first_usable().plus(is_first ? 0 : 1),
-                                    static_cast<std::uint8_t>(prefix->length()),
-                                    AddressOrigin::link, id, lab_.nics[id].at});
-    }
-
-    void assign_given(NicId id, const plan::NicAddress& written) {
-        const Segment& segment = lab_.segments[lab_.nics[id].segment];
-        for (const auto& given : written.given) {
-            net::Family family = given.value.address.family();
-            const auto& prefix = segment.prefix[family];
-            int length = given.value.length ? *given.value.length
-                         : prefix           ? prefix->length()
-                                            : net::address_bits(family);
-            lab_.addresses.add({given.value.address, static_cast<std::uint8_t>(length),
-                                AddressOrigin::given, id, given.at});
-        }
-    }
-
-    void assign_automatic(NicId id, Lease& lease) {
-        const Nic& nic = lab_.nics[id];
-        const Segment& segment = lab_.segments[nic.segment];
-        const Subnet& subnet = lab_.subnets[segment.subnet];
-        bool is_router = lab_.machines[nic.machine].kind == plan::MachineKind::router;
-        for (net::Family family : net::both_families) {
-            const auto& prefix = segment.prefix[family];
-            if (!prefix)
-                continue;
-            const auto& gateway = subnet.gateway[family];
-            auto length = static_cast<std::uint8_t>(prefix->length());
-            if (is_router && gateway && prefix->contains(*gateway) && !lease.gateway_taken[family]
-                && !is_written(nic.segment, *gateway)) {
-                lease.gateway_taken[family] = true;
-                lab_.addresses.add({*gateway, length, AddressOrigin::gateway, id, nic.at});
-            } else if (auto free = next_free(nic.segment, *prefix, lease.next[family])) {
-                lab_.addresses.add({*free, length, AddressOrigin::automatic, id, nic.at});
-            } else {
-                lab_.unplaced.push_back({fmt::format("{} wants an address", lab_.nic_name(id)),
-                                         fmt::format("all {} usable addresses of {} are taken",
-                                                     prefix->usable(), net::to_string(*prefix)),
-                                         family,
-                                         {},
-                                         {},
-                                         0,
-                                         nic.at});
+    // Two names can hash to one MAC, and a written MAC can be the hash of another NIC's name: then
+    // NICs without a written one get the hash of a longer name, but for the first if none is.
+    void separate_macs() {
+        std::vector<std::pair<net::Mac, NicId>> macs;
+        macs.reserve(lab_.nics.size());
+        for (NicId id : lab_.nics.ids())
+            if (!lab_.nics[id].is_loopback())
+                macs.emplace_back(lab_.nics[id].mac, id);
+        bool changed = true;
+        while (changed) {
+            changed = false;
+            std::ranges::sort(macs);
+            for (auto first = macs.begin(); first != macs.end();) {
+                auto last = std::find_if(first, macs.end(), [&](const auto& entry) {
+                    return entry.first != first->first;
+                });
+                changed |= last - first > 1 && separate(std::span(first, last));
+                first = last;
             }
         }
     }
 
-    std::optional<net::Address> next_free(SegmentId segment, const net::Prefix& prefix,
-                                          net::Address& next) const {
-        const auto& gateway = lab_.subnets[lab_.segments[segment].subnet].gateway[prefix.family()];
-        if (next == net::Address{})
-            next = prefix.first_usable();
-        while (next == gateway || is_written(segment, next))
-            next = next.plus(1);
-        if (next < prefix.first() || next > prefix.last_usable())
-            return std::nullopt;
-        net::Address found = next;
-        next = next.plus(1);
-        return found;
+    void mark_shared_macs() {
+        std::vector<std::pair<SegmentId, net::Mac>> written;
+        auto key = [&](NicId id) { return std::pair(lab_.nics[id].segment, lab_.nics[id].mac); };
+        for (NicId id : lab_.nics.ids())
+            if (has_written_mac(id))
+                written.push_back(key(id));
+        std::ranges::sort(written);
+        for (NicId id : lab_.nics.ids())
+            if (has_written_mac(id))
+                lab_.nics[id].shares_mac = std::ranges::equal_range(written, key(id)).size() > 1;
     }
+
+    // Among NICs of one MAC; false if nothing can be changed.
+    bool separate(std::span<std::pair<net::Mac, NicId>> same) {
+        bool keep_first = std::ranges::none_of(
+            same, [&](const auto& entry) { return has_written_mac(entry.second); });
+        bool changed = false;
+        for (auto& [mac, id] : same.subspan(keep_first ? 1 : 0)) {
+            if (has_written_mac(id))
+                continue;
+            Nic& nic = lab_.nics[id];
+            nic.mac = net::mac_from_names(lab_.machines[nic.machine].name,
+                                          fmt::format("{}/{}", nic.name, mac.bits));
+            mac = nic.mac;
+            changed = true;
+        }
+        return changed;
+    }
+
+    bool has_written_mac(NicId id) const {
+        const Nic& nic = lab_.nics[id];
+        const auto& nics = plan_.machines[nic.machine.row].nics;
+        return nic.plan_index < nics.size() && nics[nic.plan_index].mac.has_value();
+    }
+
+    // --- who has which address -----------------------------------------------------------------
 
     void index_owners() {
         lab_.owners.reserve(lab_.addresses.size());
         for (const InterfaceAddress& row : lab_.addresses)
             lab_.owners.push_back({row.address, row.nic, lab_.nics[row.nic].machine});
+        add_anycast_owners();
         std::ranges::sort(lab_.owners, [](const Owner& a, const Owner& b) {
             return std::pair(a.address, a.nic) < std::pair(b.address, b.nic);
         });
+    }
+
+    static bool is_anycast(const InterfaceAddress& row) {
+        constexpr int longest = 126; // RFC 6164 section 6: not on links of two
+        return row.address.family() == net::Family::ipv6 && row.length <= longest
+               && row.prefix().is_network_address(row.address);
+    }
+
+    void add_anycast_owners() {
+        std::vector<net::Address> anycast; // whatever may be asked for, or sent by way of
+        for (const InterfaceAddress& row : lab_.addresses)
+            if (is_anycast(row))
+                anycast.push_back(row.address);
+        for (const plan::Machine& machine : plan_.machines) {
+            for (const plan::Route& route : machine.routes)
+                if (const auto* via = std::get_if<net::Address>(&route.via.value);
+                    via != nullptr && via->family() == net::Family::ipv6)
+                    anycast.push_back(*via);
+            if (machine.gateway)
+                for (const auto& given : machine.gateway->given)
+                    if (given.value.family() == net::Family::ipv6)
+                        anycast.push_back(given.value);
+        }
+        if (anycast.empty())
+            return;
+        std::ranges::sort(anycast);
+        for (const InterfaceAddress& row : lab_.addresses) {
+            MachineId machine = lab_.nics[row.nic].machine;
+            InterfaceAddress first = row;
+            first.address = row.prefix().first();
+            if (lab_.machines[machine].forwards && first.address != row.address && is_anycast(first)
+                && std::ranges::binary_search(anycast, first.address))
+                lab_.owners.push_back({first.address, row.nic, machine});
+        }
     }
 
     // --- routes ----------------------------------------------------------------------------
@@ -365,7 +429,7 @@ class Builder {
             resolved = true;
             lab_.routes.add({.to = to,
                              .via = *via,
-                             .metric = route.metric,
+                             .metric = metric_in(to.family(), route.metric),
                              .origin = std::holds_alternative<std::string>(route.via.value)
                                            ? RouteOrigin::written_by_name
                                            : RouteOrigin::written,
@@ -432,10 +496,16 @@ class Builder {
     void add_gateway_route(net::Address via, RouteOrigin origin, plan::Mark at) {
         lab_.routes.add({.to = net::Prefix::everything(via.family()),
                          .via = via,
-                         .metric = 0,
+                         .metric = metric_in(via.family(), 0),
                          .origin = origin,
                          .plan_index = 0,
                          .at = at});
+    }
+
+    // Linux takes an IPv6 metric of 0 for none given, and gives its own.
+    static std::uint32_t metric_in(net::Family family, std::uint32_t written) {
+        constexpr std::uint32_t ipv6_default = 1024;
+        return family == net::Family::ipv6 && written == 0 ? ipv6_default : written;
     }
 
     // The gateway of the machine's first subnet that has one: the plan says which, or another
@@ -472,19 +542,29 @@ class Builder {
 
     const plan::Plan& plan_;
     Lab lab_;
-    std::vector<SiteId> subnet_sites_;
-    std::vector<SiteId> link_sites_;
     std::vector<std::pair<NicId, NicId>> link_nics_;
-    std::vector<Written> written_; // sorted
 };
 
 } // namespace
 
-Lab build(const plan::Plan& plan) {
+namespace {
+
+void refuse_broken(const plan::Plan& plan) {
     if (auto problems = plan::problems(plan); !problems.empty())
         throw std::invalid_argument(plan::to_string(problems.front().at, plan.source) + ": "
                                     + problems.front().message);
+}
+
+} // namespace
+
+Lab build(const plan::Plan& plan) {
+    refuse_broken(plan);
     return Builder(plan).run();
+}
+
+Reasons reasons(const plan::Plan& plan) {
+    refuse_broken(plan);
+    return Builder(plan).reasons();
 }
 
 } // namespace jackal::lab

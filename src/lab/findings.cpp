@@ -1,5 +1,6 @@
 #include "jackal/lab/finding.h"
 #include "jackal/lab/place.h"
+#include "jackal/net/special_use.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -23,7 +24,13 @@ class Inspector {
         unplaced();
         overlapping_subnets();
         subnets_outside_their_space();
+        special_use_ranges();
+        overlaps_with_outside();
+        overlapping_spaces();
+        exceeded_limits();
         duplicate_addresses();
+        duplicate_macs();
+        addresses_set_aside();
         misplaced_addresses();
         nics_without_use();
         subnet_gateways();
@@ -54,7 +61,7 @@ class Inspector {
             find(Cause::no_space_left, Severity::error, entry.what,
                  fmt::format("{}, but {}", entry.what, entry.why),
                  {worth_working_out() ? make_room(lab_, entry) : std::vector<plan::Edit>{},
-                  "give the site a larger or a further space, or ask for less"},
+                  entry.advice},
                  entry.at);
     }
 
@@ -69,14 +76,7 @@ class Inspector {
             for (net::Family family : net::both_families)
                 if (const auto& prefix = lab_.segments[id].prefix[family])
                     ranges.push_back({*prefix, id});
-        std::ranges::sort(ranges, [](const Range& a, const Range& b) {
-            return std::tuple(a.prefix.first(), a.prefix.bits128(), a.segment)
-                   < std::tuple(b.prefix.first(), b.prefix.bits128(), b.segment);
-        });
-        std::vector<const Range*> around; // prefixes that hold the current one, outermost first
-        for (const Range& range : ranges) {
-            while (!around.empty() && around.back()->prefix.last() < range.prefix.first())
-                around.pop_back();
+        each_with_those_around(ranges, [&](const Range& range, const auto& around) {
             for (const Range* other : around)
                 if (other->prefix.contains(range.prefix)
                     && wired_[other->segment.row] == wired_[range.segment.row]) {
@@ -84,7 +84,20 @@ class Inspector {
                             std::max(other->segment, range.segment), range.prefix.family());
                     break; // one finding for each prefix is enough
                 }
-            around.push_back(&range);
+        });
+    }
+
+    // Sorts rows by their prefixes, and calls use(row, around) for each with those rows before it
+    // that reach as far, outermost first. Those hold it, but for `::/0` around IPv4.
+    template <class Row, class Use>
+    static void each_with_those_around(std::vector<Row>& rows, Use use) {
+        std::ranges::stable_sort(rows, {}, &Row::prefix);
+        std::vector<const Row*> around;
+        for (const Row& row : rows) {
+            while (!around.empty() && around.back()->prefix.last() < row.prefix.first())
+                around.pop_back();
+            use(row, around);
+            around.push_back(&row);
         }
     }
 
@@ -92,24 +105,38 @@ class Inspector {
         const auto& kept_prefix = *lab_.segments[kept].prefix[family];
         const auto& moved_prefix = *lab_.segments[moved].prefix[family];
         std::string subject = lab_.segment_name(moved);
-        SubnetId subnet = lab_.segments[moved].subnet;
-        Remedy remedy;
-        plan::Mark at;
-        if (subnet) {
-            at = lab_.subnets[subnet].at;
-            if (auto to = !worth_working_out() ? std::nullopt
-                                               : free_prefix(lab_, lab_.subnets[subnet].site,
-                                                             family, moved_prefix.length()))
-                remedy.edits = renumber(lab_, subnet, *to);
-        } else {
-            at = lab_.links[lab_.segments[moved].link].at;
-        }
-        if (remedy.edits.empty())
-            remedy.advice = fmt::format("give {} a prefix that nothing else uses", subject);
+        Remedy remedy = another_prefix(moved, family);
+        if (Remedy other = another_prefix(kept, family); // the smaller change
+            !other.edits.empty()
+            && (remedy.edits.empty() || other.edits.size() < remedy.edits.size()))
+            remedy = std::move(other);
         find(Cause::subnets_overlap, Severity::error, subject,
-             fmt::format("{} ({}) overlaps {} ({})", subject, to_string(moved_prefix),
-                         lab_.segment_name(kept), to_string(kept_prefix)),
-             std::move(remedy), at);
+             fmt::format("{} ({}) overlaps {} ({}) from {} to {}", subject, to_string(moved_prefix),
+                         lab_.segment_name(kept), to_string(kept_prefix),
+                         to_string(std::max(kept_prefix.first(), moved_prefix.first())),
+                         to_string(std::min(kept_prefix.last(), moved_prefix.last()))),
+             std::move(remedy), mark_of(moved));
+    }
+
+    plan::Mark mark_of(SegmentId id) const {
+        const Segment& segment = lab_.segments[id];
+        if (segment.subnet)
+            return lab_.subnets[segment.subnet].at;
+        return segment.link ? lab_.links[segment.link].at : lab_.nics[segment.nics.front()].at;
+    }
+
+    // Moves a subnet to the next free prefix of its size.
+    Remedy another_prefix(SegmentId id, net::Family family) {
+        Remedy remedy{
+            {}, fmt::format("give {} a prefix that nothing else uses", lab_.segment_name(id))};
+        SubnetId subnet = lab_.segments[id].subnet;
+        if (!subnet || !worth_working_out())
+            return remedy;
+        auto to = free_prefix(lab_, lab_.subnets[subnet].site, family,
+                              lab_.segments[id].prefix[family]->length());
+        if (to && net::special_use(*to) == nullptr)
+            remedy.edits = renumber(lab_, subnet, *to);
+        return remedy;
     }
 
     void subnets_outside_their_space() {
@@ -119,7 +146,7 @@ class Inspector {
                 const Site& site = lab_.sites[subnet.site];
                 auto of_family = [&](const auto& space) { return space.family() == family; };
                 auto holds_it = [&](const auto& space) { return space.contains(*prefix); };
-                if (!prefix || std::ranges::none_of(site.space, of_family)
+                if (!prefix || site.space_chosen || std::ranges::none_of(site.space, of_family)
                     || std::ranges::any_of(site.space, holds_it))
                     continue;
                 find(Cause::subnet_outside_space, Severity::warning, subnet.name,
@@ -130,6 +157,157 @@ class Inspector {
                                   to_string(*prefix))},
                      subnet.at);
             }
+    }
+
+    void special_use_ranges() {
+        for (SegmentId id : lab_.segments.ids())
+            for (net::Family family : net::both_families)
+                if (const auto& prefix = lab_.segments[id].prefix[family])
+                    if (const net::SpecialUse* use = net::special_use(*prefix))
+                        special_use_range(id, *prefix, *use);
+    }
+
+    void special_use_range(SegmentId id, const net::Prefix& prefix, const net::SpecialUse& use) {
+        std::string name = lab_.segment_name(id);
+        find(Cause::special_use_range, use.works ? Severity::warning : Severity::error, name,
+             fmt::format("{} of {} is part of {}, which is for {} ({})", to_string(prefix), name,
+                         to_string(use.prefix), use.meaning, use.source),
+             another_prefix(id, prefix.family()), mark_of(id));
+    }
+
+    void overlaps_with_outside() {
+        for (SegmentId id : lab_.segments.ids())
+            for (net::Family family : net::both_families)
+                for (const net::Prefix& lan : lab_.outside_lan)
+                    if (const auto& prefix = lab_.segments[id].prefix[family];
+                        prefix && prefix->overlaps(lan))
+                        find(Cause::overlaps_outside, Severity::warning, lab_.segment_name(id),
+                             fmt::format("{} of {} overlaps {}, the network around the lab",
+                                         to_string(*prefix), lab_.segment_name(id), to_string(lan)),
+                             another_prefix(id, family), mark_of(id));
+    }
+
+    // --- sites ---------------------------------------------------------------------------------
+
+    struct Space {
+        net::Prefix prefix;
+        SiteId site;
+    };
+
+    // Sites that are joined should not own the same addresses, even where no subnet has them yet.
+    void overlapping_spaces() {
+        std::vector<Space> spaces;
+        for (SiteId id : lab_.sites.ids())
+            for (const net::Prefix& space : lab_.sites[id].space)
+                spaces.push_back({space, id});
+        std::vector<std::set<std::uint32_t>> wires; // islands that each site has subnets on
+        each_with_those_around(spaces, [&](const Space& space, const auto& around) {
+            if (around.empty() || !around.back()->prefix.contains(space.prefix)
+                || around.back()->site == space.site)
+                return;
+            if (wires.empty())
+                wires = wires_of_sites();
+            overlapping_spaces(*around.back(), space, wires);
+        });
+    }
+
+    std::vector<std::set<std::uint32_t>> wires_of_sites() const {
+        std::vector<std::set<std::uint32_t>> wires(lab_.sites.size());
+        for (const Subnet& subnet : lab_.subnets)
+            if (!lab_.segments[subnet.segment].nics.empty())
+                wires[subnet.site.row].insert(wired_[subnet.segment.row]);
+        return wires;
+    }
+
+    void overlapping_spaces(const Space& one, const Space& other,
+                            const std::vector<std::set<std::uint32_t>>& wires) {
+        const auto* few = &wires[one.site.row];
+        const auto* many = &wires[other.site.row];
+        if (few->size() > many->size())
+            std::swap(few, many);
+        auto is_shared = [&](std::uint32_t wire) { return many->contains(wire); };
+        if (std::ranges::none_of(*few, is_shared))
+            return;
+        auto machines = [&](const Space& s) { return lab_.sites[s.site].totals.machines; };
+        const Space& moved = machines(one) < machines(other) ? one : other; // the smaller change
+        const Site& site = lab_.sites[moved.site];
+        std::string advice = fmt::format("give site {} a space of its own", site.name);
+        if (worth_working_out())
+            if (auto to = free_space(lab_, moved.prefix.family(), moved.prefix.length(),
+                                     fmt::format("{}/{}", lab_.name, site.name)))
+                advice += fmt::format("; jackal addresses {} --renumber {}={} shows what changes",
+                                      lab_.source, site.name, to_string(*to));
+        find(Cause::spaces_overlap, Severity::warning, site.name,
+             fmt::format("site {} ({}) and site {} ({}) are joined, and both own {} to {}",
+                         lab_.sites[one.site].name, to_string(one.prefix),
+                         lab_.sites[other.site].name, to_string(other.prefix),
+                         to_string(other.prefix.first()), to_string(other.prefix.last())),
+             {{}, std::move(advice)}, site.at);
+    }
+
+    void exceeded_limits() {
+        Totals sum;
+        for (const Site& site : lab_.sites) {
+            sum.cpus += site.totals.cpus;
+            sum.memory_mib += site.totals.memory_mib;
+            sum.disk_mib += site.totals.disk_mib;
+        }
+        auto compare = [&](std::string_view what, auto text, std::uint64_t has,
+                           std::uint64_t limit) {
+            if (limit != 0 && has > limit)
+                find(Cause::limits_exceeded, Severity::error, std::string(what),
+                     fmt::format("the machines ask for {} {}, and the limit is {}", text(has), what,
+                                 text(limit)),
+                     {{}, fmt::format("ask for less {}, or raise the limit", what)},
+                     lab_.limits.at);
+        };
+        const plan::Sizes& limit = lab_.limits.sizes;
+        compare(
+            "cpus", [](std::uint64_t n) { return fmt::format("{}", n); }, sum.cpus, limit.cpus);
+        compare("memory", plan::size_text, sum.memory_mib, limit.memory_mib);
+        compare("disk", plan::size_text, sum.disk_mib, limit.disk_mib);
+    }
+
+    // --- addresses -----------------------------------------------------------------------------
+
+    void duplicate_macs() {
+        std::map<std::pair<SegmentId, net::Mac>, NicId> first;
+        for (NicId id : lab_.nics.ids()) {
+            const Nic& nic = lab_.nics[id];
+            if (!nic.shares_mac)
+                continue;
+            auto [known, is_new] = first.emplace(std::pair(nic.segment, nic.mac), id);
+            if (!is_new)
+                find(Cause::duplicate_mac, Severity::error, lab_.nic_name(id),
+                     fmt::format("{} has the MAC {}, which {} on {} has too", lab_.nic_name(id),
+                                 to_string(nic.mac), lab_.nic_name(known->second),
+                                 lab_.segment_name(nic.segment)),
+                     {{plan::RemoveNicMac{lab_.machines[nic.machine].name, nic.plan_index}}, ""},
+                     nic.at);
+        }
+    }
+
+    void addresses_set_aside() {
+        for (const InterfaceAddress& row : lab_.addresses) {
+            SubnetId id = lab_.segments[lab_.nics[row.nic].segment].subnet;
+            if (!id || (row.origin != AddressOrigin::given && row.origin != AddressOrigin::pinned))
+                continue;
+            const Subnet& subnet = lab_.subnets[id];
+            const net::Range* range = subnet.set_aside(row.address);
+            if (range == nullptr)
+                continue;
+            std::string nic = lab_.nic_name(row.nic);
+            if (subnet.dhcp && range == &*subnet.dhcp)
+                find(Cause::dhcp_range_over_static, Severity::error, nic,
+                     fmt::format("{} has {}, which {} gives out by DHCP ({})", nic,
+                                 to_string(row.address), subnet.name, to_string(*range)),
+                     another_address(row), row.at);
+            else
+                find(Cause::address_reserved, Severity::warning, nic,
+                     fmt::format("{} has {}, which {} reserves ({})", nic, to_string(row.address),
+                                 subnet.name, to_string(*range)),
+                     another_address(row), row.at);
+        }
     }
 
     Remedy another_address(const InterfaceAddress& row) {
@@ -148,6 +326,10 @@ class Inspector {
                 continue;
             const InterfaceAddress* row = written_row(second);
             const InterfaceAddress* other = written_row(first);
+            if (row == nullptr || other == nullptr) {
+                shared_with_routers(row != nullptr ? row : other);
+                continue;
+            }
             if (row->origin != AddressOrigin::given) // mend the one that the builder wrote
                 std::swap(row, other);
             find(Cause::duplicate_address, Severity::error, lab_.nic_name(row->nic),
@@ -157,6 +339,17 @@ class Inspector {
         }
     }
 
+    // `row` has the Subnet-Router anycast address of its prefix, or is null.
+    void shared_with_routers(const InterfaceAddress* row) {
+        if (row != nullptr)
+            find(Cause::duplicate_address, Severity::error, lab_.nic_name(row->nic),
+                 fmt::format("{} has {}, which every router on {} has too (RFC 4291 section 2.6.1)",
+                             lab_.nic_name(row->nic), to_string(row->address),
+                             lab_.segment_name(lab_.nics[row->nic].segment)),
+                 another_address(*row), row->at);
+    }
+
+    // The address of the owner, or null if it has it only as a router of the prefix.
     const InterfaceAddress* written_row(const Owner& owner) const {
         for (AddressId id : lab_.addresses_of(owner.nic))
             if (lab_.addresses[id].address == owner.address)
@@ -166,7 +359,7 @@ class Inspector {
 
     void misplaced_addresses() {
         for (const InterfaceAddress& row : lab_.addresses) {
-            if (row.origin == AddressOrigin::link)
+            if (row.origin == AddressOrigin::link || row.origin == AddressOrigin::loopback)
                 continue;
             const Segment& segment = lab_.segments[lab_.nics[row.nic].segment];
             const auto& prefix = segment.prefix[row.address.family()];
@@ -205,6 +398,18 @@ class Inspector {
         }
     }
 
+    void small_mtu(NicId id) {
+        const Nic& nic = lab_.nics[id];
+        plan::Edit edit = plan::SetNicMtu{lab_.machines[nic.machine].name, nic.plan_index,
+                                          ipv6_minimum_mtu_bytes};
+        if (LinkId link = lab_.segments[nic.segment].link)
+            edit = plan::SetLinkMtu{link.row, ipv6_minimum_mtu_bytes};
+        find(Cause::mtu_too_small, Severity::error, lab_.nic_name(id),
+             fmt::format("{} has an MTU of {} bytes, and IPv6 needs {}", lab_.nic_name(id),
+                         nic.mtu_bytes, ipv6_minimum_mtu_bytes),
+             {{std::move(edit)}, ""}, nic.at);
+    }
+
     void nics_without_use() {
         for (NicId id : lab_.nics.ids()) {
             const Nic& nic = lab_.nics[id];
@@ -215,6 +420,9 @@ class Inspector {
                      fmt::format("{} is down, so {} has no route to {}", lab_.nic_name(id), machine,
                                  lab_.segment_name(nic.segment)),
                      {{plan::SetNicUp{machine, nic.plan_index}}, ""}, nic.at);
+            if (nic.mtu_bytes < ipv6_minimum_mtu_bytes
+                && lab_.first_address(id, net::Family::ipv6) != nullptr)
+                small_mtu(id);
             bool has_prefix = segment.prefix.ipv4 || segment.prefix.ipv6;
             if (nic.address_count == 0 && segment.subnet && has_prefix)
                 find(Cause::nic_unaddressed, Severity::warning, lab_.nic_name(id),
@@ -368,22 +576,39 @@ class Inspector {
 
     void repeated_routes() {
         for (MachineId id : lab_.machines.ids()) {
-            std::set<std::pair<net::Prefix, std::uint32_t>> seen;
+            std::set<std::pair<net::Prefix, std::uint32_t>> seen = connected_routes(id);
+            const auto connected = seen;
             for (RouteId route : lab_.routes_of(id)) {
                 const StaticRoute& row = lab_.routes[route];
-                if (seen.emplace(row.to, row.metric).second)
+                std::pair key(row.to, row.metric);
+                if (seen.insert(key).second)
                     continue;
                 const std::string& name = lab_.machines[id].name;
                 Remedy remedy{{plan::RemoveRoute{name, row.plan_index}}, ""};
                 if (row.is_gateway())
                     remedy = {{}, "set gateway: none, or give the route to default a metric"};
-                find(
-                    Cause::route_repeated, Severity::warning, name,
-                    fmt::format("{} has a second route to {} with metric {}; only the first exists",
-                                name, to_string(row.to), row.metric),
-                    std::move(remedy), row.at);
+                find(Cause::route_repeated, Severity::warning, name,
+                     connected.contains(key)
+                         ? fmt::format("{} has a route to {}, which is connected; only that exists",
+                                       name, to_string(row.to))
+                         : fmt::format("{} has a second route to {} with metric {}; only the "
+                                       "first exists",
+                                       name, to_string(row.to), row.metric),
+                     std::move(remedy), row.at);
             }
         }
+    }
+
+    // Prefixes that are connected while everything is up, with their metrics, as on Linux.
+    std::set<std::pair<net::Prefix, std::uint32_t>> connected_routes(MachineId id) const {
+        std::set<std::pair<net::Prefix, std::uint32_t>> routes;
+        for (NicId nic : lab_.nics_of(id))
+            for (AddressId address : lab_.addresses_of(nic)) {
+                net::Prefix prefix = lab_.addresses[address].prefix();
+                if (lab_.nics[nic].up && prefix.host_bits() > 0)
+                    routes.emplace(prefix, connected_metric(prefix.family()));
+            }
+        return routes;
     }
 
     // --- shape of the whole ----------------------------------------------------------------

@@ -38,6 +38,16 @@ std::optional<NicId> Lab::nic(MachineId machine, std::string_view wanted) const 
     return std::nullopt;
 }
 
+std::vector<net::Prefix> Lab::prefixes() const {
+    std::vector<net::Prefix> all;
+    for (const Segment& segment : segments)
+        for (net::Family family : net::both_families)
+            if (const auto& prefix = segment.prefix[family])
+                all.push_back(*prefix);
+    std::ranges::sort(all);
+    return all;
+}
+
 std::span<const Owner> Lab::owners_of(net::Address address) const {
     auto [first, last] = std::ranges::equal_range(owners, address, {}, &Owner::address);
     return {first, last};
@@ -50,10 +60,28 @@ const InterfaceAddress* Lab::first_address(NicId nic, net::Family family) const 
     return nullptr;
 }
 
+std::vector<net::Prefix> Lab::taken() const {
+    std::vector<net::Prefix> all = prefixes();
+    for (const Pool& pool : pools)
+        all.insert(all.end(), pool.space.begin(), pool.space.end());
+    all.insert(all.end(), outside_lan.begin(), outside_lan.end());
+    std::ranges::sort(all);
+    return all;
+}
+
+const net::Range* Subnet::set_aside(net::Address address) const {
+    auto after = std::ranges::upper_bound(reserved, address, {}, &net::Range::first);
+    if (after != reserved.begin() && std::prev(after)->contains(address))
+        return &*std::prev(after);
+    return dhcp && dhcp->contains(address) ? &*dhcp : nullptr;
+}
+
 std::string Lab::segment_name(SegmentId id) const {
     const Segment& segment = segments[id];
     if (segment.subnet)
         return subnets[segment.subnet].name;
+    if (segment.loopback)
+        return machines[segment.loopback].name + "/lo";
     const Link& link = links[segment.link];
     return fmt::format("{} -- {}", machine_name(link.first), machine_name(link.second));
 }

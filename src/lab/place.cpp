@@ -1,6 +1,7 @@
 #include "jackal/lab/place.h"
 
-#include "jackal/net/free_space.h"
+#include "allocate.h"
+#include "jackal/net/place.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -8,45 +9,38 @@
 
 namespace jackal::lab {
 
-namespace {
-
-const net::Prefix private_space(net::Address::ipv4(10U << 24), 8); // RFC 1918
-
-} // namespace
-
 std::optional<net::Prefix> free_prefix(const Lab& lab, SiteId site, net::Family family,
                                        int length) {
-    net::FreeSpace free;
-    bool own_space = false;
-    for (const net::Prefix& prefix : lab.sites[site].space) {
-        if (prefix.family() != family)
-            continue;
-        own_space = true;
-        free.remove(prefix);
-        free.add(prefix);
+    std::vector<net::Prefix> spaces;
+    for (const net::Prefix& prefix : lab.sites[site].space)
+        if (prefix.family() == family)
+            spaces.push_back(prefix);
+    if (spaces.empty() && family == private_space.family())
+        spaces.push_back(private_space);
+    net::PlaceWish wish{family, length};
+    return net::place(spaces, net::overlapping(lab.taken(), spaces), {&wish, 1}).prefixes.front();
+}
+
+std::optional<net::Prefix> free_space(const Lab& lab, net::Family family, int length,
+                                      std::string_view words) {
+    std::vector<net::Prefix> taken = lab.taken();
+    for (const Site& site : lab.sites)
+        taken.insert(taken.end(), site.space.begin(), site.space.end());
+    std::ranges::sort(taken);
+    if (family == net::Family::ipv6) {
+        net::Prefix found = net::unique_local_prefix(words);
+        return net::overlapping(taken, {&found, 1}).empty() ? std::optional(found) : std::nullopt;
     }
-    if (!own_space && family == net::Family::ipv4)
-        free.add(private_space);
-    for (const Segment& segment : lab.segments)
-        if (const auto& prefix = segment.prefix[family])
-            free.remove(*prefix);
-    return free.take(family, length);
+    std::span one(&private_space, 1);
+    net::PlaceWish wish{family, length};
+    return net::place(one, net::overlapping(taken, one), {&wish, 1}).prefixes.front();
 }
 
 std::vector<plan::Edit> make_room(const Lab& lab, const Unplaced& unplaced) {
     if (!unplaced.site || unplaced.family != private_space.family()
-        || lab.sites[unplaced.site].name.empty())
+        || lab.sites[unplaced.site].space_chosen)
         return {};
-    net::FreeSpace free;
-    free.add(private_space);
-    for (const Site& site : lab.sites)
-        for (const net::Prefix& prefix : site.space)
-            if (prefix.overlaps(private_space))
-                free.remove(prefix);
-    for (const Segment& segment : lab.segments)
-        if (segment.prefix.ipv4 && segment.prefix.ipv4->overlaps(private_space))
-            free.remove(*segment.prefix.ipv4);
-    auto space = free.take(unplaced.family, unplaced.length);
+    auto space = free_space(lab, unplaced.family, unplaced.length, "");
     if (!space)
         return {};
     return {plan::AddSiteSpace{lab.sites[unplaced.site].name, *space}};
@@ -56,13 +50,14 @@ std::optional<net::Address> free_address(const Lab& lab, SegmentId segment, net:
     const auto& prefix = lab.segments[segment].prefix[family];
     if (!prefix)
         return std::nullopt;
-    std::optional<net::Address> gateway;
-    if (SubnetId subnet = lab.segments[segment].subnet)
-        gateway = lab.subnets[subnet].gateway[family];
+    const SubnetId subnet = lab.segments[segment].subnet;
     net::Address last = prefix->last_usable();
-    for (net::Address a = prefix->first_usable(); a <= last && prefix->contains(a); a = a.plus(1))
-        if (a != gateway && lab.owners_of(a).empty())
+    for (net::Address a = prefix->first_usable(); a <= last && prefix->contains(a); a = a.plus(1)) {
+        if (const net::Range* range = subnet ? lab.subnets[subnet].set_aside(a) : nullptr)
+            a = range->last;
+        else if (lab.owners_of(a).empty() && (!subnet || lab.subnets[subnet].gateway[family] != a))
             return a;
+    }
     return std::nullopt;
 }
 

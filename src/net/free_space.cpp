@@ -1,5 +1,7 @@
 #include "jackal/net/free_space.h"
 
+#include <algorithm>
+
 namespace jackal::net {
 
 void FreeSpace::add(const Prefix& prefix) {
@@ -32,21 +34,32 @@ void FreeSpace::remove(const Prefix& prefix) {
     }
 }
 
-std::optional<Prefix> FreeSpace::take(Family family, int length) {
-    int bits = length + 128 - address_bits(family);
-    for (; bits >= 0; --bits) {
-        auto& blocks = by_bits_[static_cast<std::size_t>(bits)];
-        if (blocks.empty())
-            continue;
-        Prefix block = *blocks.begin();
-        blocks.erase(blocks.begin());
-        while (block.length() < length) {
-            add(block.upper_half());
-            block = block.lower_half();
-        }
-        return block;
-    }
+std::optional<Prefix> FreeSpace::fitting(Family family, int length) const {
+    for (int bits = length + 128 - address_bits(family); bits >= 0; --bits)
+        if (const auto& blocks = by_bits_[static_cast<std::size_t>(bits)]; !blocks.empty())
+            return *blocks.begin();
     return std::nullopt;
+}
+
+std::optional<Prefix> FreeSpace::take(Family family, int length) {
+    auto block = fitting(family, length);
+    if (!block)
+        return std::nullopt;
+    auto& blocks = by_bits_[static_cast<std::size_t>(block->bits128())];
+    blocks.erase(blocks.begin());
+    while (block->length() < length) {
+        add(block->upper_half());
+        block = block->lower_half();
+    }
+    return block;
+}
+
+std::vector<Prefix> FreeSpace::blocks() const {
+    std::vector<Prefix> all;
+    for (const auto& blocks : by_bits_)
+        all.insert(all.end(), blocks.begin(), blocks.end());
+    std::ranges::sort(all);
+    return all;
 }
 
 std::optional<Prefix> FreeSpace::largest() const {

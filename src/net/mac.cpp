@@ -1,25 +1,14 @@
 #include "jackal/net/mac.h"
 
+#include "hash.h"
+
 #include <charconv>
 #include <fmt/format.h>
 
 namespace jackal::net {
 
-namespace {
-
-// FNV-1a, 64 bits.
-std::uint64_t hash(std::string_view text, std::uint64_t seed) {
-    for (unsigned char c : text)
-        seed = (seed ^ c) * 0x100000001b3;
-    return seed;
-}
-
-} // namespace
-
 Mac mac_from_names(std::string_view machine, std::string_view nic) {
-    std::uint64_t h = hash(nic, hash("/", hash(machine, 0xcbf29ce484222325)));
-    h = (h ^ h >> 30) * 0xbf58476d1ce4e5b9; // spreads a difference in the last letter
-    h ^= h >> 27;
+    std::uint64_t h = spread(hash(nic, hash("/", hash(machine))));
     return Mac{((h & 0xffff'ffff'ffff) & ~(std::uint64_t{3} << 40)) | std::uint64_t{2} << 40};
 }
 

@@ -1,5 +1,7 @@
 #include "jackal/net/prefix.h"
 
+#include "hash.h"
+
 #include <algorithm>
 #include <charconv>
 #include <fmt/format.h>
@@ -97,6 +99,12 @@ std::optional<AddressWithLength> parse_address_with_length(std::string_view text
         || length > address_bits(address->family()))
         return std::nullopt;
     return AddressWithLength{*address, length};
+}
+
+Prefix unique_local_prefix(std::string_view words) {
+    std::uint64_t h = spread(hash(words));
+    constexpr int length = 48;
+    return {Address(std::uint64_t{0xfd} << 56 | (h & 0xff'ffff'ffff) << 16, 0), length};
 }
 
 std::optional<Prefix> parse_prefix(std::string_view text) {

@@ -53,6 +53,7 @@ class Document {
         const Node& node = target(id);
         return std::string_view(texts_).substr(node.text_begin, node.text_size);
     }
+    bool is_alias(Id id) const { return nodes_[id].alias_of != none; }
     Id first_child(Id id) const { return target(id).first_child; }
     Id next_sibling(Id id) const { return nodes_[id].next_sibling; }
 

@@ -52,6 +52,15 @@ std::string route_path(const Plan& plan, const std::string& name, std::size_t ro
     return fmt::format("{}.routes[{}]", machine_path(machine_of(plan, name)), route);
 }
 
+// The value of one family among those written, as text; empty if there is none.
+template <class T>
+std::string of_family(const std::vector<Placed<T>>& values, net::Family family) {
+    for (const Placed<T>& value : values)
+        if (value.value.family() == family)
+            return net::to_string(value.value);
+    return "";
+}
+
 // --- in words ------------------------------------------------------------------------------
 
 struct Words {
@@ -62,22 +71,29 @@ struct Words {
                 site_of(plan, e.site).at};
     }
     EditText operator()(const SetSubnetPrefix& e) const {
-        return {fmt::format("subnets.{}.prefix", e.subnet), "set", net::to_string(e.to),
-                subnet_of(plan, e.subnet).at};
+        const Subnet& subnet = subnet_of(plan, e.subnet);
+        return {fmt::format("subnets.{}.prefix", e.subnet), "set", net::to_string(e.to), subnet.at,
+                of_family(subnet.prefixes, e.to.family())};
     }
     EditText operator()(const SetSubnetGateway& e) const {
         const Subnet& subnet = subnet_of(plan, e.subnet);
         return {fmt::format("subnets.{}.gateway", e.subnet), "set",
                 e.to ? net::to_string(*e.to) : "first",
-                subnet.gateway.at ? subnet.gateway.at : subnet.at};
+                subnet.gateway.at ? subnet.gateway.at : subnet.at,
+                e.to ? of_family(subnet.gateway.given, e.to->family()) : ""};
     }
     EditText operator()(const SetNicAddress& e) const {
         const Nic& nic = machine_of(plan, e.machine).nics.at(e.nic);
         return {nic_path(plan, e.machine, e.nic) + ".address", "set",
-                e.to ? net::to_string(*e.to) : "auto", nic.address.at ? nic.address.at : nic.at};
+                e.to ? net::to_string(*e.to) : "auto", nic.address.at ? nic.address.at : nic.at,
+                e.to && e.from != *e.to ? net::to_string(e.from) : ""};
     }
     EditText operator()(const SetNicUp& e) const {
         return {nic_path(plan, e.machine, e.nic) + ".state", "set", "up",
+                nic_mark(plan, e.machine, e.nic)};
+    }
+    EditText operator()(const RemoveNicMac& e) const {
+        return {nic_path(plan, e.machine, e.nic) + ".mac", "remove", "",
                 nic_mark(plan, e.machine, e.nic)};
     }
     EditText operator()(const AddNic& e) const {
@@ -106,7 +122,8 @@ struct Words {
         const Machine& machine = machine_of(plan, e.machine);
         Mark at = machine.gateway && machine.gateway->at ? machine.gateway->at : machine.at;
         return {machine_path(machine) + ".gateway", "set", e.to ? net::to_string(*e.to) : "auto",
-                at};
+                at,
+                e.to && machine.gateway ? of_family(machine.gateway->given, e.to->family()) : ""};
     }
     EditText operator()(const AddRoute& e) const {
         const Machine& machine = machine_of(plan, e.machine);
@@ -114,8 +131,9 @@ struct Words {
                 fmt::format("{{to: {}, via: {}}}", to_string(e.to), to_string(e.via)), machine.at};
     }
     EditText operator()(const SetRouteVia& e) const {
+        const Route& route = machine_of(plan, e.machine).routes.at(e.route);
         return {route_path(plan, e.machine, e.route) + ".via", "set", to_string(e.via),
-                machine_of(plan, e.machine).routes.at(e.route).via.at};
+                route.via.at, to_string(route.via.value)};
     }
     EditText operator()(const RemoveRoute& e) const {
         return {route_path(plan, e.machine, e.route), "remove", "",
@@ -177,6 +195,9 @@ struct Deed {
     }
     void operator()(const SetNicUp& e) const {
         machine_of(plan, e.machine).nics.at(e.nic).up = true;
+    }
+    void operator()(const RemoveNicMac& e) const {
+        machine_of(plan, e.machine).nics.at(e.nic).mac.reset();
     }
     void operator()(const AddNic& e) const {
         machine_of(plan, e.machine).nics.push_back({.subnet = e.subnet});
@@ -240,8 +261,12 @@ EditText to_text(const Edit& edit, const Plan& plan) {
 }
 
 std::string to_line(const EditText& text) {
-    return text.value.empty() ? fmt::format("{}: {}", text.path, text.verb)
-                              : fmt::format("{}: {} {}", text.path, text.verb, text.value);
+    std::string line = fmt::format("{}: {}", text.path, text.verb);
+    if (!text.value.empty())
+        line += " " + text.value;
+    if (!text.before.empty())
+        line += fmt::format(" (was {})", text.before);
+    return line;
 }
 
 Plan apply(Plan plan, const std::vector<Edit>& edits) {

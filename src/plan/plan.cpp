@@ -1,6 +1,8 @@
 #include "jackal/plan/plan.h"
 
 #include <algorithm>
+#include <fmt/format.h>
+#include <unordered_map>
 
 namespace jackal::plan {
 
@@ -26,6 +28,26 @@ Machine* Plan::machine(std::string_view name) {
 }
 Subnet* Plan::subnet(std::string_view name) {
     return entry_named(subnets, name);
+}
+
+std::vector<std::string> link_names(const std::vector<Link>& links) {
+    std::vector<std::string> names;
+    std::unordered_map<std::string, int> seen;
+    for (const Link& link : links) {
+        std::string name = fmt::format("{} -- {}", link.first.value, link.second.value);
+        if (int number = ++seen[name]; number > 1)
+            name += fmt::format(" -- {}", number);
+        names.push_back(std::move(name));
+    }
+    return names;
+}
+
+std::string size_text(std::uint64_t mib) {
+    constexpr std::uint64_t step = 1024;
+    if (mib >= step * step && mib % step == 0)
+        return fmt::format("{:g}T", static_cast<double>(mib / step) / step);
+    return mib >= step ? fmt::format("{:g}G", static_cast<double>(mib) / step)
+                       : fmt::format("{}M", mib);
 }
 
 bool is_name(std::string_view text) {

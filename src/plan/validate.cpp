@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <fmt/format.h>
+#include <set>
 #include <unordered_set>
 
 namespace jackal::plan {
@@ -51,12 +52,14 @@ class Names {
 class Validator {
   public:
     explicit Validator(const Plan& plan)
-        : plan_(plan), sites_("site", plan.sites), subnets_("subnet", plan.subnets),
-          machines_("machine", plan.machines), link_nics_(plan.machines.size()) {}
+        : plan_(plan), sites_("site", plan.sites), pools_("pool", plan.pools),
+          subnets_("subnet", plan.subnets), machines_("machine", plan.machines),
+          link_nics_(plan.machines.size()) {}
 
     std::vector<Problem> run() {
         check_lab_name();
         collect_names();
+        check_pools();
         for (const Subnet& subnet : plan_.subnets)
             check_subnet(subnet);
         count_link_nics();
@@ -98,6 +101,7 @@ class Validator {
 
     void collect_names() {
         collect(plan_.sites, sites_);
+        collect(plan_.pools, pools_);
         collect(plan_.subnets, subnets_);
         collect(plan_.machines, machines_);
     }
@@ -114,6 +118,29 @@ class Validator {
                + link_nics_[static_cast<std::size_t>(&machine - plan_.machines.data())];
     }
 
+    void check_pools() {
+        std::vector<const Placed<net::Prefix>*> spaces;
+        for (const Pool& pool : plan_.pools) {
+            if (pool.name == "auto" || pool.name == "none")
+                problem(pool.at, fmt::format("a pool cannot be named \"{}\"", pool.name));
+            if (pool.space.empty())
+                problem(pool.at, fmt::format("pool {} needs `space`", pool.name));
+            for (const auto& prefix : pool.space)
+                spaces.push_back(&prefix);
+        }
+        std::ranges::stable_sort(spaces, [](const auto* a, const auto* b) {
+            return std::pair(a->value.first(), a->value.bits128())
+                   < std::pair(b->value.first(), b->value.bits128());
+        });
+        for (std::size_t i = 1, around = 0; i < spaces.size(); ++i)
+            if (spaces[around]->value.contains(spaces[i]->value))
+                problem(spaces[i]->at,
+                        fmt::format("{} overlaps {} of a pool", net::to_string(spaces[i]->value),
+                                    net::to_string(spaces[around]->value)));
+            else
+                around = i;
+    }
+
     void check_subnet(const Subnet& subnet) {
         if (subnet.site && !sites_.has(subnet.site->value))
             problem(subnet.site->at, sites_.unknown(subnet.site->value));
@@ -122,21 +149,67 @@ class Validator {
                     fmt::format("subnet {} needs `site`, as there are several sites", subnet.name));
         int ways =
             (subnet.prefixes.empty() ? 0 : 1) + (subnet.hosts ? 1 : 0) + (subnet.size ? 1 : 0);
-        if (ways > 1)
+        bool both_ways = !subnet.prefixes.empty() && subnet.ipv6_size != Subnet{}.ipv6_size;
+        if (ways > 1 || both_ways)
             problem(subnet.at, fmt::format("subnet {} has more than one of prefix, hosts and size",
                                            subnet.name));
+        for (const auto& region : subnet.reserve)
+            check_region(subnet, region);
+        if (subnet.dhcp && subnet.dhcp->range)
+            check_dhcp(subnet, *subnet.dhcp->range);
+    }
+
+    // A range in addresses must be part of a prefix that the subnet's own entry writes.
+    void check_region(const Subnet& subnet, const Placed<Region>& region) {
+        const auto* range = std::get_if<net::Range>(&region.value);
+        if (range == nullptr)
+            return;
+        if (subnet.prefixes.empty())
+            return problem(region.at,
+                           fmt::format("subnet {} has no `prefix` for {} to be part of; count from "
+                                       "its first address instead: +10-+19",
+                                       subnet.name, net::to_string(*range)));
+        auto holds = [&](const Placed<net::Prefix>& prefix) {
+            return prefix.value.contains(range->first) && prefix.value.contains(range->last);
+        };
+        if (std::ranges::none_of(subnet.prefixes, holds))
+            problem(region.at, fmt::format("{} is not part of subnet {}", net::to_string(*range),
+                                           subnet.name));
+    }
+
+    void check_dhcp(const Subnet& subnet, const Placed<Region>& region) {
+        const auto* range = std::get_if<net::Range>(&region.value);
+        if (range != nullptr && range->first.family() == net::Family::ipv6)
+            return problem(region.at, "a DHCP range is one of IPv4 addresses (RFC 2131)");
+        check_region(subnet, region);
+    }
+
+    void check_pool(const Placed<std::string>& pool) {
+        if (!pool.value.empty() && !pools_.has(pool.value))
+            problem(pool.at, pools_.unknown(pool.value));
     }
 
     void check_machine(const Machine& machine) {
         for (const Nic& nic : machine.nics)
             if (!nic.subnet.value.empty() && !subnets_.has(nic.subnet.value))
                 problem(nic.subnet.at, subnets_.unknown(nic.subnet.value));
+        for (const Nic& nic : machine.nics)
+            check_addresses(nic.address.given);
         bool named =
             std::ranges::any_of(machine.nics, [](const Nic& n) { return !n.name.empty(); });
         if (named)
             check_nic_names(machine);
+        if (machine.loopback)
+            check_pool(machine.loopback->pool);
         for (const Route& route : machine.routes)
             check_route(route, machine);
+    }
+
+    void check_addresses(const std::vector<Placed<GivenAddress>>& given) {
+        std::set<net::Address> seen;
+        for (const auto& [value, at] : given)
+            if (!seen.insert(value.address).second)
+                problem(at, fmt::format("{} stands here twice", net::to_string(value.address)));
     }
 
     void check_nic_names(const Machine& machine) {
@@ -145,6 +218,8 @@ class Validator {
             std::string name = nic_name(machine, i);
             Mark at = i < machine.nics.size() ? machine.nics[i].at : machine.at;
             check_name(name, at);
+            if (name == "lo" || name == "all" || name == "default")
+                problem(at, fmt::format("a NIC cannot be named \"{}\": Linux uses the name", name));
             if (name.size() > 15)
                 problem(at, fmt::format("the NIC name \"{}\" is longer than 15 letters", name));
             if (!seen.insert(name).second)
@@ -153,6 +228,8 @@ class Validator {
     }
 
     bool has_nic(const Machine& machine, std::string_view name) const {
+        if (name == "lo" && machine.loopback)
+            return true;
         for (std::size_t i = 0; i < nic_count(machine); ++i)
             if (nic_name(machine, i) == name)
                 return true;
@@ -183,6 +260,9 @@ class Validator {
                 problem(end->at, machines_.unknown(end->value));
         if (!link.first.value.empty() && link.first.value == link.second.value)
             problem(link.second.at, fmt::format("a link from {} to itself", link.first.value));
+        check_pool(link.pool);
+        if (!link.pool.value.empty() && !link.prefixes.empty())
+            problem(link.pool.at, "a link with a `prefix` takes none from a pool");
         for (const auto& prefix : link.prefixes)
             if (prefix.value.usable() < 2)
                 problem(prefix.at, fmt::format("{} has no two addresses for a link",
@@ -228,6 +308,7 @@ class Validator {
     const Plan& plan_;
     std::vector<Problem> problems_;
     Names<Site> sites_;
+    Names<Pool> pools_;
     Names<Subnet> subnets_;
     Names<Machine> machines_;
     std::vector<std::size_t> link_nics_; // by machine: NICs that links add

@@ -36,13 +36,20 @@ class Explainer {
                 return *d;
         switch (journey_.ending) {
         case Ending::machine_off: return machine_off(here_);
-        case Ending::no_route: return no_route();
+        case Ending::no_route:
+            return journey_.steps.size() == 1 || lab_.machines[here_].forwards ? no_route()
+                                                                               : not_forwarding();
         case Ending::not_forwarding: return not_forwarding();
         case Ending::no_neighbour: return no_neighbour();
         case Ending::ttl_expired: return ttl_expired();
-        case Ending::too_big: return too_big();
+        case Ending::too_big: return too_big(route_->out);
+        case Ending::too_big_to_take: return too_big(journey_.steps.back().in);
         case Ending::to_broadcast: return to_broadcast();
         case Ending::which_neighbour:
+            if (lab_.nics[journey_.answering.front()].shares_mac)
+                return duplicate_mac();
+            break;
+        case Ending::shared_source:
         case Ending::own_source:
         case Ending::delivered: break; // delivered, but to a machine that was not meant
         }
@@ -96,6 +103,30 @@ class Explainer {
             row.at);
     }
 
+    // The reason why a NIC that has an address of the family does not carry it, if there is one.
+    Maybe unusable(NicId nic) const {
+        if (!settled_.condition().nic_up(nic))
+            return nic_down(nic);
+        if (!settled_.condition().carries(lab_, nic, family_))
+            return mtu_below_ipv6(nic);
+        return {};
+    }
+
+    Diagnosis mtu_below_ipv6(NicId nic) const {
+        const lab::Nic& row = lab_.nics[nic];
+        return say(Cause::mtu_too_small, row.machine,
+                   fmt::format("{} has an MTU of {} bytes, and IPv6 needs {}", lab_.nic_name(nic),
+                               row.mtu_bytes, lab::ipv6_minimum_mtu_bytes),
+                   {{set_mtu(nic, lab::ipv6_minimum_mtu_bytes)}, ""}, row.at);
+    }
+
+    plan::Edit set_mtu(NicId nic, unsigned bytes) const {
+        const lab::Nic& row = lab_.nics[nic];
+        if (lab::LinkId link = lab_.segments[row.segment].link)
+            return plan::SetLinkMtu{link.row, bytes};
+        return plan::SetNicMtu{name(row.machine), row.plan_index, bytes};
+    }
+
     Diagnosis link_down(lab::LinkId id) const {
         const lab::Link& link = lab_.links[id];
         return say(Cause::link_down, lab_.nics[link.first].machine,
@@ -121,16 +152,16 @@ class Explainer {
         const auto& condition = settled_.condition();
         lab::LinkId link = lab_.segments[lab_.nics[hop.out].segment].link;
         MachineId there = lab_.nics[hop.in].machine;
-        if (!condition.nic_up(hop.out))
-            return nic_down(hop.out);
+        if (auto d = unusable(hop.out))
+            return d;
         if (lab_.first_address(hop.out, family_) == nullptr)
             return nic_unaddressed(hop.out);
         if (link && !condition.link_up(link))
             return link_down(link);
         if (!condition.machine_on(there))
             return machine_off(there);
-        if (!condition.nic_up(hop.in))
-            return nic_down(hop.in);
+        if (auto d = unusable(hop.in))
+            return d;
         if (lab_.first_address(hop.in, family_) == nullptr)
             return nic_unaddressed(hop.in);
         return {};
@@ -300,20 +331,19 @@ class Explainer {
     }
 
     Maybe without_address_here() const {
-        NicId down;
+        NicId idle_nic;
         NicId bare;
         for (NicId nic : lab_.nics_of(here_)) {
             bool addressed = lab_.first_address(nic, family_) != nullptr;
-            bool up = settled_.condition().nic_up(nic);
-            if (addressed && up)
+            if (addressed && settled_.condition().carries(lab_, nic, family_))
                 return {};
-            if (addressed && !down)
-                down = nic;
+            if (addressed && !idle_nic)
+                idle_nic = nic;
             if (!addressed && !bare && lab_.segments[lab_.nics[nic].segment].prefix[family_])
                 bare = nic;
         }
-        if (down)
-            return nic_down(down);
+        if (idle_nic)
+            return unusable(idle_nic);
         if (bare)
             return nic_unaddressed(bare);
         return {};
@@ -322,23 +352,23 @@ class Explainer {
     // A route that the plan gives this machine for the far end, but that does not exist.
     Maybe refused_route() const {
         const lab::StaticRoute* best = nullptr;
-        bool own = false;
+        routing::Refusal why{};
         for (const routing::RefusedRoute& refused : settled_.refused()) {
             const lab::StaticRoute& route = lab_.routes[refused.written];
             if (refused.machine == here_ && refused.why != routing::Refusal::repeated
                 && route.to.contains(far_)
                 && (best == nullptr || route.to.length() > best->to.length())) {
                 best = &route;
-                own = refused.why == routing::Refusal::next_hop_is_own;
+                why = refused.why;
             }
         }
         if (best == nullptr)
             return unresolved_route();
         for (NicId nic : lab_.nics_of(here_))
             for (lab::AddressId id : lab_.addresses_of(nic))
-                if (lab_.addresses[id].prefix().contains(best->via)
-                    && !settled_.condition().nic_up(nic))
-                    return nic_down(nic);
+                if (lab_.addresses[id].prefix().contains(best->via))
+                    if (auto d = unusable(nic))
+                        return d;
         if (auto d = misaddressed_here())
             return d;
         if (auto d = idle_first_hop())
@@ -346,12 +376,22 @@ class Explainer {
         std::string what = best->is_gateway() ? "gateway" : "next hop";
         return say(best->is_gateway() ? Cause::gateway_off_subnet : Cause::next_hop_off_link, here_,
                    fmt::format("{} of {}, {}, {}, so the {} is refused", what, name(here_),
-                               to_string(best->via),
-                               own ? "is its own address" : "is on none of its subnets",
+                               to_string(best->via), words(why),
                                best->to.length() == 0
                                    ? "default route"
                                    : fmt::format("route to {}", to_string(best->to))),
                    lead_rightly(here_, *best), best->at);
+    }
+
+    static std::string_view words(routing::Refusal why) {
+        switch (why) {
+        case routing::Refusal::next_hop_is_own: return "is its own address";
+        case routing::Refusal::next_hop_is_routed: return "is itself reached by another route";
+        case routing::Refusal::next_hop_is_broadcast: return "is a broadcast address";
+        case routing::Refusal::next_hop_off_link:
+        case routing::Refusal::repeated: break;
+        }
+        return "is on none of its subnets";
     }
 
     Maybe unresolved_route() const {
@@ -378,8 +418,8 @@ class Explainer {
         for (NicId nic : lab_.nics_of(here_)) {
             if (lab_.nics[nic].segment != lab_.nics[leg_.target].segment)
                 continue;
-            if (!settled_.condition().nic_up(nic))
-                return nic_down(nic);
+            if (auto d = unusable(nic))
+                return d;
             if (lab_.first_address(nic, family_) == nullptr)
                 return nic_unaddressed(nic);
         }
@@ -472,9 +512,18 @@ class Explainer {
 
     Diagnosis unclaimed_next_hop(net::Address next_hop, lab::SegmentId segment) const {
         const lab::StaticRoute& route = lab_.routes[route_->written];
+        if (settled_.is_local(here_, settled_.aim(route.via)))
+            return own_next_hop(route);
         return say(route.is_gateway() ? Cause::gateway_unclaimed : Cause::next_hop_unclaimed, here_,
                    fmt::format("{} sends by way of {}, which no machine on {} has", name(here_),
                                to_string(next_hop), lab_.segment_name(segment)),
+                   lead_rightly(here_, route), route.at);
+    }
+
+    Diagnosis own_next_hop(const lab::StaticRoute& route) const {
+        return say(route.is_gateway() ? Cause::gateway_off_subnet : Cause::next_hop_off_link, here_,
+                   fmt::format("{} sends by way of {}, which is its own address", name(here_),
+                               to_string(route.via)),
                    lead_rightly(here_, route), route.at);
     }
 
@@ -571,13 +620,10 @@ class Explainer {
         return {{plan::RemoveRoute{name(step.machine), route.plan_index}}, ""};
     }
 
-    Diagnosis too_big() const {
-        NicId nic = route_->out;
+    Diagnosis too_big(NicId nic) const {
         const lab::Nic& row = lab_.nics[nic];
         unsigned bytes = journey_.packet.size_bytes;
-        Remedy remedy{{plan::SetNicMtu{name(row.machine), row.plan_index, bytes}}, ""};
-        if (lab::LinkId link = lab_.segments[row.segment].link)
-            remedy = {{plan::SetLinkMtu{link.row, bytes}}, ""};
+        Remedy remedy{{set_mtu(nic, bytes)}, ""};
         if (bytes > 65535)
             remedy = {{}, "send smaller packets"};
         return say(Cause::mtu_too_small, here_,
@@ -598,12 +644,32 @@ class Explainer {
                    another_address(leg_.target, far_), address_mark(leg_.target, far_));
     }
 
+    // Of the NICs that get the frame, one whose MAC the plan writes.
+    Diagnosis duplicate_mac() const {
+        const lab::Nic& wanted = lab_.nics[journey_.answering.front()];
+        NicId changed;
+        std::string names;
+        for (NicId nic : journey_.answering) {
+            if (lab_.nics[nic].mac != wanted.mac)
+                continue;
+            names += (names.empty() ? "" : " and ") + lab_.nic_name(nic);
+            changed = nic;
+        }
+        const lab::Nic& nic = lab_.nics[changed];
+        return say(Cause::duplicate_mac, nic.machine,
+                   fmt::format("{} have the same MAC {}, so which one gets a frame is luck", names,
+                               to_string(wanted.mac)),
+                   {{plan::RemoveNicMac{name(nic.machine), nic.plan_index}}, ""}, nic.at);
+    }
+
     // The address in question, and the one of its owners whose address can be changed: not the
     // machine that was meant, if another one can.
     Diagnosis duplicate_address() const {
-        net::Address address = journey_.ending == Ending::own_source        ? journey_.packet.source
-                               : journey_.ending == Ending::which_neighbour ? journey_.next_hop
-                                                                            : far_;
+        net::Address address =
+            journey_.ending == Ending::own_source ? journey_.packet.source
+            : journey_.ending == Ending::which_neighbour || journey_.ending == Ending::shared_source
+                ? journey_.next_hop
+                : far_;
         auto owners = lab_.owners_of(address);
         NicId changed = owners.front().nic;
         std::string names;

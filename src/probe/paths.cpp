@@ -41,7 +41,8 @@ class Search {
 
     bool nic_works(NicId nic) const {
         return through_ == Through::all
-               || (settled_.is_usable(nic) && lab_.first_address(nic, family_) != nullptr);
+               || (settled_.is_usable(nic) && settled_.condition().carries(lab_, nic, family_)
+                   && lab_.first_address(nic, family_) != nullptr);
     }
 
     void spread(NicId out, std::vector<MachineId>& queue) {

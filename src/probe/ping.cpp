@@ -128,7 +128,8 @@ class Pinger {
                              .destination = answer_.out->packet.source,
                              .ttl = reply_start_ttl,
                              .size_bytes = answer_.out->packet.size_bytes,
-                             .is_reply = true};
+                             .is_reply = true,
+                             .asked_by = answer_.out->steps.back().in};
         answer_.back = packet::walk(settled_, answer_.out->last_machine(), reply);
         return arrived(*answer_.back, question().from.machine, true);
     }
@@ -212,12 +213,12 @@ SeenError seen_error(const routing::Settled& settled, const Journey& journey) {
     if (seen.error == packet::IcmpError::none)
         return seen;
     seen.machine = journey.last_machine();
+    auto from = packet::error_source(settled, journey);
     if (journey.steps.size() == 1) { // the sender's own kernel says it
-        seen.from = journey.packet.source;
+        seen.from = from.value_or(journey.packet.source);
         seen.heard = true;
         return seen;
     }
-    auto from = packet::source_address(settled, seen.machine, journey.packet.source);
     if (!from)
         return seen;
     seen.from = *from;
@@ -225,7 +226,8 @@ SeenError seen_error(const routing::Settled& settled, const Journey& journey) {
                                {.source = *from,
                                 .destination = journey.packet.source,
                                 .ttl = reply_start_ttl,
-                                .size_bytes = error_bytes});
+                                .size_bytes = error_bytes,
+                                .is_reply = true});
     seen.heard = way.ending == packet::Ending::delivered
                  && way.last_machine() == journey.steps.front().machine;
     return seen;

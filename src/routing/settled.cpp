@@ -1,6 +1,10 @@
 #include "jackal/routing/settled.h"
 
 #include <algorithm>
+#include <array>
+#include <bit>
+#include <map>
+#include <set>
 
 namespace jackal::routing {
 
@@ -15,6 +19,12 @@ Condition::Condition(const Lab& lab) {
         nic_up_.push_back(nic.up);
     for (const lab::Link& link : lab.links)
         link_up_.push_back(link.up);
+}
+
+bool Condition::carries(const Lab& lab, NicId nic, net::Family family) const {
+    return nic_up(nic)
+           && (family == net::Family::ipv4
+               || lab.nics[nic].mtu_bytes >= lab::ipv6_minimum_mtu_bytes);
 }
 
 bool Condition::cut(const Lab& lab, std::string_view what) {
@@ -41,9 +51,10 @@ bool Condition::cut(const Lab& lab, std::string_view what) {
         return true;
     }
     auto nic = lab.nic(*machine, what.substr(slash + 1));
-    if (nic)
-        nic_up_[nic->row] = false;
-    return nic.has_value();
+    if (!nic || lab.nics[*nic].is_loopback()) // that cannot be cut
+        return false;
+    nic_up_[nic->row] = false;
+    return true;
 }
 
 std::string_view to_string(RouteKind kind) {
@@ -54,6 +65,52 @@ std::string_view to_string(RouteKind kind) {
     case RouteKind::static_route: break;
     }
     return "static";
+}
+
+// --- sources -------------------------------------------------------------------------------
+
+namespace {
+
+// RFC 6724 section 2.1, without what no lab has.
+int label(net::Address address) {
+    static const std::array<std::pair<net::Prefix, int>, 3> labels = {
+        std::pair(net::parse_prefix("fc00::/7").value(), 13),
+        std::pair(net::parse_prefix("2002::/16").value(), 2),
+        std::pair(net::parse_prefix("2001::/32").value(), 5)};
+    for (const auto& [prefix, number] : labels)
+        if (prefix.contains(address))
+            return number;
+    return 1;
+}
+
+int common_bits(net::Address a, net::Address b) {
+    std::uint64_t high = a.high() ^ b.high();
+    return high != 0 ? std::countl_zero(high) : 64 + std::countl_zero(a.low() ^ b.low());
+}
+
+} // namespace
+
+std::optional<lab::AddressId> source_on(const Lab& lab, NicId out, net::Address next_hop,
+                                        net::Address destination) {
+    std::optional<lab::AddressId> best;
+    std::tuple<bool, bool, int> best_rank;
+    for (lab::AddressId id : lab.addresses_of(out)) {
+        const lab::InterfaceAddress& row = lab.addresses[id];
+        if (row.address.family() != destination.family())
+            continue;
+        if (row.address.family() == net::Family::ipv4) {
+            if (row.prefix().contains(next_hop))
+                return id;
+            continue;
+        }
+        std::tuple rank(row.address == destination, label(row.address) == label(destination),
+                        std::min<int>(row.length, common_bits(row.address, destination)));
+        if (!best || rank >= best_rank) {
+            best = id;
+            best_rank = rank;
+        }
+    }
+    return best;
 }
 
 // --- asking --------------------------------------------------------------------------------
@@ -72,6 +129,20 @@ const Hop* Settled::small_hop(const Forwarding& table, std::uint32_t prefix) con
             return &hops_[table.first_hop + found->hop];
     }
     return nullptr;
+}
+
+// An address of the machine itself that is the broadcast address of a prefix too is what it was
+// first.
+bool Settled::is_local_first(MachineId machine, const Aim& aim) const {
+    for (NicId nic : lab_->nics_of(machine))
+        for (lab::AddressId id : lab_->addresses_of(nic)) {
+            const lab::InterfaceAddress& row = lab_->addresses[id];
+            if (row.address == aim.address)
+                return true;
+            if (condition_.nic_up(nic) && row.prefix().is_broadcast_address(aim.address))
+                return false;
+        }
+    return false;
 }
 
 bool Settled::is_broadcast(MachineId machine, const Aim& aim) const {
@@ -104,16 +175,39 @@ void Settled::answering(NicId asking, std::span<const lab::Owner> owners,
     if (lab::LinkId link = lab_->segments[segment].link; link && !condition_.link_up(link))
         return;
     for (const lab::Owner& owner : owners) {
-        bool ipv6 = owner.address.family() == net::Family::ipv6;
+        net::Family family = owner.address.family();
         for (NicId nic : lab_->nics_of(owner.machine)) {
-            if (lab_->nics[nic].segment != segment || !is_usable(nic) || nic == asking
-                || (ipv6 && nic != owner.nic))
+            if (owner.machine == lab_->nics[asking].machine || lab_->nics[nic].segment != segment
+                || !condition_.machine_on(owner.machine) || !condition_.carries(*lab_, nic, family)
+                || (family == net::Family::ipv6 && nic != owner.nic))
                 continue;
             if (std::ranges::find(into, nic) == into.end())
                 into.push_back(nic);
             break;
         }
     }
+    if (into.size() != 1)
+        return;
+    add_clones(into.front(), into);
+    // The answer goes to the asking NIC's MAC, and so perhaps to another that has it too.
+    std::vector<NicId> hear_answer;
+    add_clones(asking, hear_answer);
+    if (into.size() == 1 && !hear_answer.empty()) {
+        into = std::move(hear_answer);
+        into.insert(into.begin(), asking);
+    }
+}
+
+// Frames for the NIC may as well go to the others on its segment that have the same MAC; and if one
+// of those is the sending one, nowhere.
+void Settled::add_clones(NicId meant, std::vector<NicId>& into) const {
+    const lab::Nic& wanted = lab_->nics[meant];
+    if (!wanted.shares_mac)
+        return;
+    for (NicId nic : lab_->segments[wanted.segment].nics)
+        if (nic != meant && lab_->nics[nic].mac == wanted.mac
+            && condition_.machine_on(lab_->nics[nic].machine) && condition_.nic_up(nic))
+            into.push_back(nic);
 }
 
 // --- route tables --------------------------------------------------------------------------
@@ -149,10 +243,12 @@ class RouteList {
         for (lab::AddressId id : lab_.addresses_of(nic)) {
             const lab::InterfaceAddress& row = lab_.addresses[id];
             net::Family family = row.address.family();
-            if (!up && family == net::Family::ipv6)
+            if (family == net::Family::ipv6 && !condition_.carries(lab_, nic, family))
                 continue;
             auto add = [&](const net::Prefix& to, RouteKind kind) {
-                routes_.push_back({to, kind, nic, {}, id, 0, {}});
+                std::uint32_t metric =
+                    kind == RouteKind::connected ? lab::connected_metric(family) : 0;
+                routes_.push_back({to, kind, nic, {}, id, metric, {}});
             };
             add({row.address, net::address_bits(family)}, RouteKind::local);
             if (!up)
@@ -169,27 +265,60 @@ class RouteList {
         const lab::StaticRoute& row = lab_.routes[written];
         const Route* towards = nullptr; // the connected prefix that the next hop is on
         for (const Route& route : std::span(routes_).first(own_count_)) {
-            if (route.kind == RouteKind::local && route.to.first() == row.via)
-                return refuse(written, Refusal::next_hop_is_own);
+            bool is_via = route.to.first() == row.via;
+            if (route.kind == RouteKind::local && is_via) {
+                if (row.via.family() == net::Family::ipv6)
+                    return refuse(written, Refusal::next_hop_is_own);
+                towards = condition_.nic_up(route.out) ? &route : nullptr;
+                break;
+            }
+            if (route.kind == RouteKind::broadcast && is_via)
+                return refuse(written, Refusal::next_hop_is_broadcast);
             if (route.kind == RouteKind::connected && route.to.contains(row.via)
                 && (towards == nullptr || route.to.length() > towards->to.length()))
                 towards = &route;
         }
         if (towards == nullptr)
             return refuse(written, Refusal::next_hop_off_link);
-        Route route{row.to,  RouteKind::static_route, towards->out,
-                    row.via, towards->source,         row.metric,
-                    written};
-        routes_.push_back(route);
+        if (is_routed(row.via, *towards))
+            return refuse(written, Refusal::next_hop_is_routed);
+        lab::AddressId source = *source_on(lab_, towards->out, row.via, row.to.first());
+        routes_.push_back(
+            {row.to, RouteKind::static_route, towards->out, row.via, source, row.metric, written});
+        if (row.to.family() == net::Family::ipv6)
+            add_static_ipv6(row.to, row.metric);
+    }
+
+    // In IPv6 the kernel looks a next hop up in the table as it stands: a route by way of another
+    // machine must not be the best one for it. In IPv4 it looks at connected prefixes only.
+    bool is_routed(net::Address next_hop, const Route& towards) const {
+        if (next_hop.family() == net::Family::ipv4)
+            return false;
+        for (auto length = static_ipv6_lengths_.lower_bound(towards.to.length());
+             length != static_ipv6_lengths_.end(); ++length)
+            if (auto found = static_ipv6_.find(net::Prefix(next_hop, *length));
+                found != static_ipv6_.end()
+                && (*length > towards.to.length() || found->second < towards.metric))
+                return true;
+        return false;
+    }
+
+    void add_static_ipv6(const net::Prefix& to, std::uint32_t metric) {
+        auto [known, is_new] = static_ipv6_.emplace(to, metric);
+        known->second = std::min(known->second, metric);
+        static_ipv6_lengths_.insert(to.length());
     }
 
     void sort() {
-        std::ranges::stable_sort(routes_, [](const Route& a, const Route& b) {
-            return std::tuple(a.to, a.kind, a.metric) < std::tuple(b.to, b.kind, b.metric);
-        });
-        auto is_repeated = [](const Route& a, const Route& b) {
-            return a.kind == RouteKind::static_route && b.kind == RouteKind::static_route
-                   && a.to == b.to && a.metric == b.metric;
+        // Addresses of the machine's own come before all others, as in the kernel's local table.
+        auto rank = [](const Route& route) {
+            bool is_own = route.kind == RouteKind::local || route.kind == RouteKind::broadcast;
+            return std::tuple(route.to, is_own ? RouteKind::local : RouteKind::connected,
+                              route.metric);
+        };
+        std::ranges::stable_sort(routes_, {}, rank);
+        auto is_repeated = [&](const Route& a, const Route& b) {
+            return b.kind == RouteKind::static_route && rank(a) == rank(b);
         };
         for (std::size_t i = 1; i < routes_.size(); ++i)
             if (is_repeated(routes_[i - 1], routes_[i]))
@@ -203,7 +332,10 @@ class RouteList {
     MachineId machine_;
     std::vector<RefusedRoute>* refused_;
     std::vector<Route> routes_;
-    std::size_t own_count_ = 0; // the first so many routes are those that the NICs gave
+    std::map<net::Prefix, std::uint32_t>
+        static_ipv6_;                   // static IPv6 routes so far, with the best metric
+    std::set<int> static_ipv6_lengths_; // of their prefixes
+    std::size_t own_count_ = 0;         // the first so many routes are those that the NICs gave
 };
 
 } // namespace
@@ -247,10 +379,19 @@ void Settled::collect_broadcasts() {
     broadcasts_.erase(repeated.begin(), repeated.end());
 }
 
+bool Settled::is_direct(const Route& route) const {
+    if (route.kind != RouteKind::static_route || route.to.family() == net::Family::ipv6)
+        return false;
+    MachineId machine = lab_->nics[route.out].machine;
+    return std::ranges::any_of(lab_->owners_of(route.via),
+                               [&](const lab::Owner& owner) { return owner.machine == machine; });
+}
+
 // The number of the hop that the route leads to, among those of its machine; a new one if needed.
 std::uint32_t Settled::hop_number(const Route& route, std::uint32_t first_hop) {
+    RouteKind kind = is_direct(route) ? RouteKind::connected : route.kind;
     auto leads_there = [&](const Hop& hop) {
-        return hop.kind == route.kind && hop.out == route.out && hop.source == route.source
+        return hop.kind == kind && hop.out == route.out && hop.source == route.source
                && (!hop.written || lab_->routes[hop.written].via == route.via);
     };
     for (std::size_t i = first_hop; i < hops_.size(); ++i)
@@ -262,14 +403,18 @@ std::uint32_t Settled::hop_number(const Route& route, std::uint32_t first_hop) {
             .source = route.source,
             .written = route.written,
             .mtu_bytes = lab_->nics[route.out].mtu_bytes,
-            .kind = route.kind};
-    if (route.kind == RouteKind::static_route) {
+            .kind = kind};
+    net::Address source = lab_->addresses[route.source].address;
+    hop.source_is_shared = lab_->owners_of(source).size() > 1;
+    if (kind == RouteKind::static_route) {
         std::vector<NicId> answers;
         answering(route.out, lab_->owners_of(route.via), answers);
         if (answers.size() == 1)
             hop.neighbour = answers.front();
-        if (hop.neighbour)
+        if (hop.neighbour) {
             hop.machine = lab_->nics[hop.neighbour].machine;
+            hop.neighbour_takes_less = lab_->nics[hop.neighbour].mtu_bytes < hop.mtu_bytes;
+        }
     }
     hops_.push_back(hop);
     return static_cast<std::uint32_t>(hops_.size() - 1) - first_hop;

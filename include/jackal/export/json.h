@@ -5,7 +5,8 @@
 #pragma once
 
 #include "jackal/api.h"
-#include "jackal/lab/usage.h"
+#include "jackal/export/pin.h"
+#include "jackal/export/words.h"
 #include "jackal/probe/mend.h"
 #include "jackal/probe/trace.h"
 #include "jackal/probe/verify.h"
@@ -16,7 +17,14 @@ namespace jackal::exports {
 JACKAL_API std::string check_json(const plan::Plan& plan, const lab::Lab& lab,
                                   const reach::Check& check);
 JACKAL_API std::string addresses_json(const lab::Lab& lab);
+JACKAL_API std::string rooms_json(const lab::Lab& lab, const std::vector<lab::Room>& rooms);
+JACKAL_API std::string whose_json(const lab::Lab& lab, net::Address address,
+                                  const lab::Whose& whose);
 JACKAL_API std::string machines_json(const lab::Lab& lab);
+/// `written` tells whether the plan file has been changed.
+JACKAL_API std::string renumbering_json(const Renumbering& renumbering, bool written);
+JACKAL_API std::string why_json(const plan::Plan& plan, const std::string& name,
+                                const std::vector<Why>& whys);
 /// The routes of the machines; with `destination` only the one that each uses for it.
 JACKAL_API std::string routes_json(const routing::Settled& settled,
                                    const std::vector<lab::MachineId>& machines,

@@ -2,6 +2,8 @@
 #pragma once
 
 #include "jackal/api.h"
+#include "jackal/lab/usage.h"
+#include "jackal/lab/why.h"
 #include "jackal/packet/walk.h"
 
 namespace jackal::exports {
@@ -10,7 +12,32 @@ namespace jackal::exports {
 JACKAL_API std::string step_detail(const routing::Settled& settled, const packet::Journey& journey,
                                    std::size_t step);
 
-/// "written", "gateway", "next free" or "link".
+/// "written", "pinned", "gateway", "next free", "link" or "loopback".
 JACKAL_API std::string_view to_string(lab::AddressOrigin origin);
+
+/// `255.255.255.192` for an IPv4 prefix, `/64` for an IPv6 one.
+JACKAL_API std::string mask_text(const net::Prefix& prefix);
+
+/// "site harbour", or "the lab" for the site of a plan without sites.
+JACKAL_API std::string site_text(const lab::Lab& lab, lab::SiteId site);
+
+/// A prefix, and why it is that one, in a sentence.
+struct Why {
+    net::Prefix prefix;
+    std::string text;
+};
+
+/// Why the prefixes of a subnet (its name), a link (`quay-r1--lamp-r1`) or a loopback
+/// (`quay-r1/lo`) are where they are; empty if the lab has no such segment. `lab` is built from
+/// `plan`.
+JACKAL_API std::vector<Why> why(const plan::Plan& plan, const lab::Lab& lab, std::string_view name);
+
+/// What an address is, in a sentence without its subject: "is hydrophone/eth0, …".
+JACKAL_API std::string whose_text(const lab::Lab& lab, net::Address address,
+                                  const lab::Whose& whose);
+
+/// One word for the kind: "machine", "gateway", "network", "broadcast", "dhcp", "reserved", "free",
+/// "space", "lan" or "outside".
+JACKAL_API std::string_view to_string(lab::Whose::Kind kind);
 
 } // namespace jackal::exports

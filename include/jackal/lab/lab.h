@@ -12,6 +12,7 @@
 #include "jackal/lab/table.h"
 #include "jackal/plan/name_index.h"
 #include "jackal/plan/plan.h"
+#include "jackal/rare.h"
 
 #include <array>
 #include <optional>
@@ -21,6 +22,7 @@
 namespace jackal::lab {
 
 struct Site;
+struct Pool;
 struct Subnet;
 struct Segment;
 struct Machine;
@@ -30,6 +32,7 @@ struct StaticRoute;
 struct Link;
 
 using SiteId = Id<Site>;
+using PoolId = Id<Pool>;
 using SubnetId = Id<Subnet>;
 using SegmentId = Id<Segment>;
 using MachineId = Id<Machine>;
@@ -37,6 +40,14 @@ using NicId = Id<Nic>;
 using AddressId = Id<InterfaceAddress>;
 using RouteId = Id<StaticRoute>;
 using LinkId = Id<Link>;
+
+/// A NIC with a smaller MTU than this speaks no IPv6 (RFC 8200 section 5).
+constexpr std::uint16_t ipv6_minimum_mtu_bytes = 1280;
+
+/// The metric of connected routes on Linux.
+constexpr std::uint32_t connected_metric(net::Family family) {
+    return family == net::Family::ipv6 ? 256 : 0;
+}
 
 /// One value for each address family.
 template <class T>
@@ -48,10 +59,26 @@ struct PerFamily {
     const T& operator[](net::Family f) const { return f == net::Family::ipv4 ? ipv4 : ipv6; }
 };
 
+/// What machines take together.
+struct Totals {
+    std::uint64_t machines = 0;
+    std::uint64_t cpus = 0;
+    std::uint64_t memory_mib = 0;
+    std::uint64_t disk_mib = 0;
+};
+
 struct Site {
     std::string name; ///< empty for the site that a plan without sites stands on
     std::vector<net::Prefix> space;
+    bool space_chosen = false; ///< by the planner: the plan gives the site none
+    Totals totals;             ///< of the machines whose first NIC is on the site
     plan::Mark at;
+};
+
+/// Address space that only links and loopbacks get prefixes from.
+struct Pool {
+    std::string name;
+    std::vector<net::Prefix> space;
 };
 
 struct Subnet {
@@ -62,20 +89,28 @@ struct Subnet {
     plan::SubnetGateway::Kind gateway_kind = plan::SubnetGateway::Kind::first;
     bool gateway_written = false; ///< the plan says where the gateway is
     plan::Mark gateway_at;
+    std::vector<net::Range> reserved; ///< never given out: ascending, disjoint
+    Rare<net::Range> dhcp;            ///< what its DHCP server gives out
+    std::uint64_t hosts = 0;          ///< how many the plan wants room for, 0 if it does not say
     plan::Mark at;
     std::uint32_t plan_index = 0; ///< position in Plan::subnets
+
+    /// The reserved range, or the DHCP range, that the address is part of; or null. O(log n).
+    JACKAL_API const net::Range* set_aside(net::Address address) const;
 };
 
-/// One broadcast domain: that of a subnet, or that of a link.
+/// One broadcast domain: that of a subnet, that of a link, or the loopback of a machine.
 struct Segment {
-    SubnetId subnet; ///< none for a link
-    LinkId link;     ///< none for a subnet
+    SubnetId subnet;    ///< none for links and loopbacks
+    LinkId link;        ///< none for subnets and loopbacks
+    MachineId loopback; ///< whose loopback it is, or none
     PerFamily<std::optional<net::Prefix>> prefix;
     std::vector<NicId> nics; ///< in the order of their ids
 };
 
 struct Machine {
     std::string name;
+    plan::Sizes sizes;
     plan::MachineKind kind = plan::MachineKind::guest;
     bool forwards = false;
     bool up = true;
@@ -93,11 +128,15 @@ struct Nic {
     std::string name;
     net::Mac mac;
     bool up = true;
+    bool shares_mac = false; ///< with another NIC on its segment
     std::uint16_t mtu_bytes = 1500;
     AddressId first_address;
     std::uint32_t address_count = 0;
     plan::Mark at;
     std::uint32_t plan_index = 0; ///< position among the machine's NICs; links' come last
+
+    /// True for the one that holds a machine's loopback addresses; it comes after all others.
+    bool is_loopback() const { return name == "lo"; }
 };
 
 /// How an address came to its NIC.
@@ -105,7 +144,9 @@ enum class AddressOrigin : std::uint8_t {
     given,     ///< written in the plan
     gateway,   ///< the subnet's gateway address, taken by its first router
     automatic, ///< the next free one
+    pinned,    ///< an earlier choice that the plan keeps
     link,      ///< an end of a link
+    loopback,  ///< of the machine itself
 };
 
 struct InterfaceAddress {
@@ -130,7 +171,7 @@ enum class RouteOrigin : std::uint8_t {
 struct StaticRoute {
     net::Prefix to;
     net::Address via;
-    std::uint32_t metric = 0;
+    std::uint32_t metric = 0; ///< where the plan gives none: 0 in IPv4, 1024 in IPv6, as on Linux
     RouteOrigin origin = RouteOrigin::written;
     std::uint32_t plan_index = 0; ///< position in the machine's routes; unused for a gateway
     plan::Mark at;
@@ -147,10 +188,11 @@ struct UnresolvedRoute {
     plan::Mark at;
 };
 
-/// A subnet, link or NIC for which no room was left.
+/// A subnet, link, loopback, DHCP range or NIC for which no room was left.
 struct Unplaced {
     std::string what; ///< "subnet quay wants a /24", "tide-gauge/eth0 wants an address"
     std::string why;
+    std::string advice; ///< what to change where no edit makes room
     net::Family family = net::Family::ipv4;
     SiteId site;     ///< where a prefix was looked for; none if an address was
     SubnetId subnet; ///< none for a link
@@ -169,7 +211,9 @@ struct Link {
     plan::Mark at;
 };
 
-/// Who has an address.
+/// Who has an address. An IPv6 address that is the first of its prefix belongs to every forwarding
+/// machine on that prefix too, as Subnet-Router anycast address (RFC 4291 section 2.6.1); those are
+/// listed only if the plan gives the address to a machine or sends by way of it.
 struct Owner {
     net::Address address;
     NicId nic;
@@ -180,6 +224,7 @@ struct JACKAL_API Lab {
     std::string name;
     std::string source; ///< the plan's file name
     Table<Site> sites;
+    Table<Pool> pools;
     Table<Subnet> subnets;
     Table<Segment> segments;
     Table<Machine> machines;
@@ -189,6 +234,8 @@ struct JACKAL_API Lab {
     Table<Link> links;
     std::vector<UnresolvedRoute> unresolved_routes;
     std::vector<Unplaced> unplaced;
+    std::vector<net::Prefix> outside_lan; ///< the physical network around the lab
+    plan::Limits limits;
     std::vector<plan::Expectation> expectations;
     std::vector<Owner> owners; ///< sorted by address, then NIC
     plan::NameIndex site_index;
@@ -216,7 +263,12 @@ struct JACKAL_API Lab {
     std::span<const Owner> owners_of(net::Address address) const;
     /// The first address of the family on the NIC, or nothing.
     const InterfaceAddress* first_address(NicId nic, net::Family family) const;
-    /// The subnet's name, or `quay-r1 -- lamp-r1` for a link.
+    /// The prefixes of all segments, ascending. O(n log n).
+    std::vector<net::Prefix> prefixes() const;
+    /// Those, the spaces of pools, and the network around the lab: where nothing new may be placed.
+    /// Ascending. O(n log n).
+    std::vector<net::Prefix> taken() const;
+    /// The subnet's name, `quay-r1 -- lamp-r1` for a link, `quay-r1/lo` for a loopback.
     std::string segment_name(SegmentId segment) const;
     /// `MACHINE/NIC`.
     std::string nic_name(NicId nic) const;

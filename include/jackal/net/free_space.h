@@ -26,8 +26,14 @@ class JACKAL_API FreeSpace {
     /// Makes `prefix` used; parts of it that are not free are left as they are.
     void remove(const Prefix& prefix);
 
+    /// The free block that take() would cut its answer from, or nothing if none is left.
+    std::optional<Prefix> fitting(Family family, int length) const;
+
     /// Takes a free block of `length` bits (the family's own count), or nothing if none is left.
     std::optional<Prefix> take(Family family, int length);
+
+    /// All free blocks, ascending. O(n log n).
+    std::vector<Prefix> blocks() const;
 
     /// The largest free block, the lowest one of equals.
     std::optional<Prefix> largest() const;

@@ -65,6 +65,10 @@ class JACKAL_API Prefix {
     Family family_ = Family::ipv6;
 };
 
+/// A prefix of 48 bits for private use (RFC 4193), the same for the same words: a global id that a
+/// lab keeps without drawing lots.
+JACKAL_API Prefix unique_local_prefix(std::string_view words);
+
 /// Number of bits in an address of the family: 32 or 128.
 constexpr int address_bits(Family family) {
     return family == Family::ipv4 ? 32 : 128;

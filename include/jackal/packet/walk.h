@@ -19,10 +19,14 @@ struct Packet {
     net::Address source;
     net::Address destination;
     int ttl = 64;             ///< IPv4 TTL, IPv6 hop limit
-    unsigned size_bytes = 84; ///< of the whole IP packet, header included; never fragmented
-    /// An echo reply: a machine sends it even to the broadcast address of its segment, where the
-    /// one that has that address takes it; an echo request it would not send there.
+    unsigned size_bytes = 84; ///< of the whole IP packet, header included
+    /// An answer of a kernel, an echo reply or an error. Unlike an echo request it is sent even to
+    /// the broadcast address of a segment, where the machine that has that address takes it, and
+    /// may be fragmented: in IPv4 anywhere (RFC 791), in IPv6 by its sender (RFC 8200).
     bool is_reply = false;
+    /// Of an echo reply: the NIC that the request came in by. IPv6 on Linux prefers it where
+    /// several NICs are on the destination's prefix.
+    lab::NicId asked_by;
 };
 
 enum class Action : std::uint8_t {
@@ -50,9 +54,11 @@ enum class Ending : std::uint8_t {
     no_route,        ///< no route; a router says net unreachable (RFC 792; RFC 4443 3.1)
     not_forwarding,  ///< came to a machine that is not the destination and does not forward
     no_neighbour,    ///< nobody answers for the next hop; host unreachable from here
-    which_neighbour, ///< several machines answer for the next hop
+    which_neighbour, ///< several NICs answer for the next hop, or share a MAC with either end
+    shared_source,   ///< the next hop has the asking machine's address too, so it does not answer
     ttl_expired,     ///< time exceeded from here (RFC 792; RFC 4443 3.3)
     too_big,         ///< larger than the MTU of the way out (RFC 1191, RFC 8201)
+    too_big_to_take, ///< larger than the MTU of the NIC it arrives at; dropped in silence
     own_source,      ///< arrived from outside bearing this machine's own address; dropped
     to_broadcast,    ///< the destination is a broadcast address here; not sent, not forwarded
 };
@@ -62,7 +68,7 @@ struct JACKAL_API Journey {
     std::vector<Step> steps;
     Ending ending = Ending::no_route;
     int ttl_left = 0;
-    net::Address next_hop;             ///< of no_neighbour and which_neighbour
+    net::Address next_hop; ///< of no_neighbour and which_neighbour; of shared_source the source
     std::vector<lab::NicId> answering; ///< of which_neighbour
 
     lab::MachineId last_machine() const { return steps.back().machine; }
@@ -89,6 +95,11 @@ enum class IcmpError : std::uint8_t {
 
 /// "net unreachable", "host unreachable", …; empty for none.
 JACKAL_API std::string_view to_string(IcmpError error);
+
+/// The address that the journey's last machine sends its error from: in IPv4 as for any packet back
+/// to the source, in IPv6 one of the NIC that the packet came in by, as Linux chooses it.
+JACKAL_API std::optional<net::Address> error_source(const routing::Settled& settled,
+                                                    const Journey& journey);
 
 /// Which error `ending` gives; it is told to the sender's own program if the machine is the sender.
 JACKAL_API IcmpError icmp_error(Ending ending);

@@ -15,9 +15,16 @@ namespace jackal::plan {
 
 enum class Cause : std::uint8_t {
     subnets_overlap,
+    spaces_overlap,
+    overlaps_outside,
     subnet_outside_space,
+    special_use_range,
     no_space_left,
+    limits_exceeded,
     duplicate_address,
+    duplicate_mac,
+    address_reserved,
+    dhcp_range_over_static,
     address_outside_subnet,
     network_address,
     broadcast_address,

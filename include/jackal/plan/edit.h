@@ -46,6 +46,12 @@ struct SetNicUp {
     std::size_t nic = 0;
 };
 
+/// Takes the written MAC from a NIC, which then gets one made from its names.
+struct RemoveNicMac {
+    std::string machine;
+    std::size_t nic = 0;
+};
+
 /// Adds a NIC with automatic addresses on `subnet`.
 struct AddNic {
     std::string machine;
@@ -108,16 +114,18 @@ struct SetNicMtu {
     unsigned bytes = 0;
 };
 
-using Edit = std::variant<AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicUp,
-                          AddNic, AddRouter, SetMachineUp, SetForwards, SetMachineGateway, AddRoute,
-                          SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu, SetNicMtu>;
+using Edit =
+    std::variant<AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicUp,
+                 RemoveNicMac, AddNic, AddRouter, SetMachineUp, SetForwards, SetMachineGateway,
+                 AddRoute, SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu, SetNicMtu>;
 
 /// An edit in the words of the plan file.
 struct EditText {
-    std::string path;  ///< `routers.ridge-r1.routes`
-    std::string verb;  ///< `set`, `add` or `remove`
-    std::string value; ///< YAML, in flow style; empty for `remove`
-    Mark at;           ///< the line to change, or of the entry to add to
+    std::string path;   ///< `routers.ridge-r1.routes`
+    std::string verb;   ///< `set`, `add` or `remove`
+    std::string value;  ///< YAML, in flow style; empty for `remove`
+    Mark at;            ///< the line to change, or of the entry to add to
+    std::string before; ///< of `set` where the plan writes an address or prefix already: which
 };
 
 /// How `edit` reads in `plan`, before it is applied.
@@ -127,7 +135,8 @@ JACKAL_API EditText to_text(const Edit& edit, const Plan& plan);
 JACKAL_API std::string to_string(const Route::Target& target);
 JACKAL_API std::string to_string(const Route::NextHop& next_hop);
 
-/// `routers.ridge-r1.routes: add {to: …, via: …}`, on one line.
+/// `routers.ridge-r1.routes: add {to: …, via: …}`, on one line; with what stands there now behind
+/// it: `subnets.quay.prefix: set 10.40.9.0/26 (was 10.40.8.0/26)`.
 JACKAL_API std::string to_line(const EditText& text);
 
 /// The plan after the edits, made one after another. Throws std::out_of_range if an edit names

@@ -8,7 +8,9 @@
 #include "jackal/api.h"
 #include "jackal/net/mac.h"
 #include "jackal/net/prefix.h"
+#include "jackal/net/range.h"
 #include "jackal/plan/mark.h"
+#include "jackal/rare.h"
 
 #include <chrono>
 #include <optional>
@@ -27,6 +29,31 @@ struct Site {
     Mark at;
 };
 
+/// Address space set aside by name, for links and loopbacks.
+struct Pool {
+    std::string name;
+    std::string about;
+    std::vector<Placed<net::Prefix>> space;
+    Mark at;
+};
+
+/// A stretch of a subnet counted from its first address, in every family that the subnet has: `+10`
+/// is the tenth address after it.
+struct Places {
+    std::uint64_t first = 0;
+    std::uint64_t last = 0;
+};
+
+/// Part of a subnet.
+using Region = std::variant<net::Range, Places>;
+
+/// The part of a subnet's IPv4 prefix that its DHCP server gives out (RFC 2131).
+struct DhcpRange {
+    std::optional<Placed<Region>> range;
+    std::optional<Placed<std::uint64_t>> size; ///< addresses, at the upper end of the prefix
+    Mark at;
+};
+
 /// Where the gateway address of a subnet lies.
 struct SubnetGateway {
     enum class Kind : std::uint8_t { first, last, given, none };
@@ -36,7 +63,7 @@ struct SubnetGateway {
     Mark at;
 };
 
-/// One segment with the prefixes used on it. Exactly one of prefixes, hosts and size is set.
+/// One segment with the prefixes used on it. At most one of prefixes, hosts and size is set.
 struct Subnet {
     std::string name;
     std::string about;
@@ -45,7 +72,10 @@ struct Subnet {
     std::optional<Placed<std::uint64_t>> hosts; ///< usable addresses wanted, besides the gateway
     unsigned growth_percent = 0;                ///< on top of hosts
     std::optional<Placed<unsigned>> size;       ///< IPv4 prefix length wanted
+    unsigned ipv6_size = 64;                    ///< IPv6 prefix length wanted (RFC 4291, 2.5.4)
     SubnetGateway gateway;
+    std::vector<Placed<Region>> reserve; ///< never given out
+    Rare<DhcpRange> dhcp;
     Mark at;
 };
 
@@ -96,6 +126,20 @@ struct Route {
     Mark at;
 };
 
+/// An address of the machine itself, on no segment.
+struct Loopback {
+    std::vector<Placed<net::Address>> given; ///< at most one of each family; empty: the next free
+    Placed<std::string> pool;                ///< where those are free; empty: the site's space
+    Mark at;
+};
+
+/// What a machine takes from the computer that runs it; 0 if the plan does not say.
+struct Sizes {
+    std::uint32_t cpus = 0;
+    std::uint32_t memory_mib = 0;
+    std::uint32_t disk_mib = 0;
+};
+
 enum class MachineKind : std::uint8_t { guest, router };
 
 struct Machine {
@@ -103,9 +147,11 @@ struct Machine {
     std::string name;
     std::string about;
     std::vector<Nic> nics;
-    std::optional<MachineGateway> gateway; ///< unset: automatic for guests, none for routers
+    Rare<MachineGateway> gateway; ///< unset: automatic for guests, none for routers
     std::vector<Route> routes;
     std::optional<bool> forwards; ///< unset: routers do, guests do not
+    Rare<Loopback> loopback;
+    Sizes sizes;
     bool up = true;
     std::uint16_t clone_digits = 0; ///< letters of the name that `count` added: `-1`, `-2`, …
     Mark at;
@@ -122,7 +168,8 @@ struct Link {
     Placed<std::string> first;
     Placed<std::string> second;
     std::string about;
-    std::vector<Placed<net::Prefix>> prefixes; ///< empty: the next free /31 and /127 of the site
+    std::vector<Placed<net::Prefix>> prefixes; ///< empty: the next free /31 and /127
+    Placed<std::string> pool;                  ///< where those are free; empty: the site's space
     std::chrono::microseconds delay{0};        ///< one way
     std::chrono::microseconds jitter{0};       ///< at most this much is added, one way
     double loss = 0;                           ///< share of packets lost, one way, 0 to 1
@@ -143,15 +190,58 @@ struct Expectation {
     Mark at;
 };
 
+/// What lies beyond the lab.
+struct Outside {
+    std::vector<Placed<net::Prefix>> lan; ///< the physical network around the lab
+    Mark at;
+};
+
+/// What all machines together may take; 0 for no limit.
+struct Limits {
+    Sizes sizes;
+    Mark at;
+};
+
+/// Choices of an earlier planning that are to stay (see exports::pin). What the plan writes itself
+/// goes before them, and pins of entries that are not there mean nothing.
+struct Pins {
+    struct Prefixes {
+        std::string name; ///< a site, a subnet, or `ONE -- OTHER` for a link
+        std::vector<Placed<net::Prefix>> prefixes;
+        Mark at;
+    };
+    struct Addresses {
+        std::string machine;
+        std::string subnet;                       ///< empty for the loopback
+        std::vector<Placed<net::Address>> chosen; ///< of the automatic NICs there, in their order
+        Mark at;
+    };
+    struct DhcpRange {
+        std::string subnet;
+        Placed<net::Range> range;
+    };
+    std::vector<Prefixes> sites;
+    std::vector<Prefixes> subnets;
+    std::vector<DhcpRange> dhcp;
+    std::vector<Prefixes> links;
+    std::vector<Addresses> machines;
+    std::vector<Addresses> loopbacks;
+    Mark at; ///< of the section, if there is one
+};
+
 struct JACKAL_API Plan {
     std::string source = "plan"; ///< the file's name, for messages
     std::string lab;
     std::string about;
     std::vector<Site> sites;
+    std::vector<Pool> pools;
     std::vector<Subnet> subnets;
     std::vector<Machine> machines; ///< guests and routers, in the order they are written
     std::vector<Link> links;
+    Outside outside;
+    Limits limits;
     std::vector<Expectation> expectations;
+    Pins pins;
 
     /// The entry of that name, or null.
     const Machine* machine(std::string_view name) const;
@@ -159,6 +249,13 @@ struct JACKAL_API Plan {
     Machine* machine(std::string_view name);
     Subnet* subnet(std::string_view name);
 };
+
+/// The names by which links are pinned, parallel to `links`: `quay-r1 -- lamp-r1`, and for further
+/// links between the same two `quay-r1 -- lamp-r1 -- 2` and so on.
+JACKAL_API std::vector<std::string> link_names(const std::vector<Link>& links);
+
+/// `512M`, `4G`, `1.5T` for a number of mebibytes.
+JACKAL_API std::string size_text(std::uint64_t mib);
 
 /// True for a host-name label: a-z, 0-9 and inner hyphens, at most 63 (RFC 1123 section 2.1).
 JACKAL_API bool is_name(std::string_view text);

@@ -31,6 +31,8 @@ class JACKAL_API Condition {
     bool machine_on(lab::MachineId id) const { return machine_on_[id.row]; }
     bool nic_up(lab::NicId id) const { return nic_up_[id.row]; }
     bool link_up(lab::LinkId id) const { return link_up_[id.row]; }
+    /// True if the NIC is up and speaks the family: IPv6 needs an MTU of 1280 (RFC 8200 section 5).
+    bool carries(const lab::Lab& lab, lab::NicId nic, net::Family family) const;
 
   private:
     std::vector<bool> machine_on_;
@@ -60,9 +62,11 @@ struct Route {
 
 /// Why a static route of the plan does not exist on a machine.
 enum class Refusal : std::uint8_t {
-    next_hop_off_link, ///< the next hop is on no connected prefix of a NIC that is up
-    next_hop_is_own,   ///< the next hop is an address of the machine itself
-    repeated,          ///< an earlier route has the same prefix and metric
+    next_hop_off_link,     ///< the next hop is on no connected prefix of a NIC that is up
+    next_hop_is_own,       ///< IPv6: the next hop is an address of the machine itself
+    next_hop_is_routed,    ///< IPv6: an earlier static route covers the next hop more closely
+    next_hop_is_broadcast, ///< the next hop is the broadcast address of a connected prefix
+    repeated,              ///< an earlier or connected route has the same prefix and metric
 };
 
 struct RefusedRoute {
@@ -79,7 +83,9 @@ struct Hop {
     lab::AddressId source;  ///< what the machine itself sends from this way
     lab::RouteId written;   ///< static: the first route of the lab that leads this way
     std::uint16_t mtu_bytes = 0;           ///< of `out`
-    RouteKind kind = RouteKind::connected; ///< connected or static_route
+    RouteKind kind = RouteKind::connected; ///< static_route: to a next hop; connected: directly
+    bool neighbour_takes_less : 1 = false; ///< the neighbour's MTU is smaller than that of `out`
+    bool source_is_shared : 1 = false;     ///< another machine has the address of `source` too
 };
 
 /// A destination, looked up once for all machines.
@@ -128,8 +134,9 @@ class JACKAL_API Settled {
     bool is_local(lab::MachineId machine, const Aim& aim) const {
         for (const lab::Owner& owner : aim.owners)
             if (owner.machine == machine
-                && (aim.address.family() == net::Family::ipv4 || condition_.nic_up(owner.nic)))
-                return true;
+                && (aim.address.family() == net::Family::ipv4
+                    || condition_.carries(*lab_, owner.nic, net::Family::ipv6)))
+                return !aim.is_broadcast || is_local_first(machine, aim);
         return false;
     }
 
@@ -139,11 +146,13 @@ class JACKAL_API Settled {
     /// The NICs that answer when a machine asks by its NIC `asking` for an address that `owners`
     /// have (Lab::owners_of), `asking` left out (ARP, RFC 826; ND, RFC 4861). In IPv4 a machine
     /// answers for all its addresses on every NIC that is up, in IPv6 for the addresses of that NIC
-    /// only.
+    /// only. A machine does not answer itself. Where frames of question or answer may go to another
+    /// NIC of the same MAC, the NICs that share it.
     void answering(lab::NicId asking, std::span<const lab::Owner> owners,
                    std::vector<lab::NicId>& into) const;
 
   private:
+    void add_clones(lab::NicId meant, std::vector<lab::NicId>& into) const;
     friend Settled settle(const lab::Lab& lab, Condition condition);
 
     // The forwarding table of one machine. Small: pairs of prefix and hop, sorted by prefix. Large:
@@ -169,6 +178,10 @@ class JACKAL_API Settled {
     void number_prefixes();
     void collect_broadcasts();
     void settle_machine(lab::MachineId id);
+    // True for a static IPv4 route by way of an address of the machine itself: Linux takes all that
+    // it covers for neighbours on the NIC's segment.
+    bool is_direct(const Route& route) const;
+    bool is_local_first(lab::MachineId machine, const Aim& aim) const;
     std::uint32_t hop_number(const Route& route, std::uint32_t first_hop);
     void turn_large();
     void spread(Forwarding& table, const std::vector<Entry>& entries);
@@ -188,6 +201,12 @@ class JACKAL_API Settled {
     std::size_t large_count_ = 0;
     std::vector<RefusedRoute> refused_;
 };
+
+/// What a machine sends to `destination` from when the packet leaves by `out`. IPv6: the best of
+/// the NIC's addresses by RFC 6724 section 5; among equals the last one, as on Linux. IPv4: the
+/// first address whose prefix holds `next_hop`. Nothing if there is none.
+JACKAL_API std::optional<lab::AddressId> source_on(const lab::Lab& lab, lab::NicId out,
+                                                   net::Address next_hop, net::Address destination);
 
 /// What every machine of the lab knows under `condition`.
 JACKAL_API Settled settle(const lab::Lab& lab, Condition condition);

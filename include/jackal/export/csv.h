@@ -1,0 +1,28 @@
+// Tables as CSV (RFC 4180), for spreadsheets and scripts: a header line, then one record a line.
+// Nothing in them needs quotes, as names are host-name labels.
+#pragma once
+
+#include "jackal/api.h"
+#include "jackal/export/pin.h"
+#include "jackal/lab/usage.h"
+
+#include <string>
+
+namespace jackal::exports {
+
+/// `site,segment,prefix,mask,first,last,gateway,dhcp_first,dhcp_last,reserved,used,free,growth_left`,
+/// a record for each prefix.
+JACKAL_API std::string addresses_csv(const lab::Lab& lab);
+
+/// `machine,kind,forwards,machine_state,cpus,memory_mib,disk_mib,nic,mac,segment,nic_state,mtu,
+/// address,length,origin`, a record for each address; NICs and machines without one have a record
+/// with empty fields.
+JACKAL_API std::string machines_csv(const lab::Lab& lab);
+
+/// `site,first,block,count`.
+JACKAL_API std::string rooms_csv(const lab::Lab& lab, const std::vector<lab::Room>& rooms);
+
+/// `what,from,to`.
+JACKAL_API std::string renumbering_csv(const Renumbering& renumbering);
+
+} // namespace jackal::exports

@@ -1,0 +1,25 @@
+// Addresses that mean something everywhere, and so nothing of their own in a lab.
+#pragma once
+
+#include "jackal/api.h"
+#include "jackal/net/prefix.h"
+
+#include <span>
+
+namespace jackal::net {
+
+/// One entry of the special-purpose address registries (RFC 6890, RFC 8190) or of the multicast
+/// blocks. Ranges for private use (RFC 1918, RFC 4193) are not listed: labs are made of them.
+struct SpecialUse {
+    Prefix prefix;
+    std::string_view meaning; ///< "loopback"
+    std::string_view source;  ///< "RFC 1122"
+    bool works = false;       ///< hosts treat its addresses like any other unicast address
+};
+
+JACKAL_API std::span<const SpecialUse> special_uses();
+
+/// The first entry that shares an address with `prefix`, or null.
+JACKAL_API const SpecialUse* special_use(const Prefix& prefix);
+
+} // namespace jackal::net

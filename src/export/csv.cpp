@@ -1,0 +1,96 @@
+#include "jackal/export/csv.h"
+
+#include "jackal/export/words.h"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+namespace jackal::exports {
+
+using net::to_string;
+
+namespace {
+
+std::string record(const std::vector<std::string>& fields) {
+    return fmt::format("{}\r\n", fmt::join(fields, ","));
+}
+
+std::string yes(bool value) {
+    return value ? "yes" : "no";
+}
+
+} // namespace
+
+std::string addresses_csv(const lab::Lab& lab) {
+    std::string text = "site,segment,prefix,mask,first,last,gateway,dhcp_first,dhcp_last,reserved,"
+                       "used,free,growth_left\r\n";
+    for (const lab::PrefixUsage& row : lab::usage(lab))
+        text += record({row.site ? lab.sites[row.site].name : "", lab.segment_name(row.segment),
+                        to_string(row.prefix), mask_text(row.prefix),
+                        to_string(row.prefix.first_usable()), to_string(row.prefix.last_usable()),
+                        row.gateway ? to_string(*row.gateway) : "",
+                        row.dhcp ? to_string(row.dhcp->first) : "",
+                        row.dhcp ? to_string(row.dhcp->last) : "", fmt::format("{}", row.reserved),
+                        fmt::format("{}", row.used), fmt::format("{}", row.free),
+                        row.growth_left ? fmt::format("{}", *row.growth_left) : ""});
+    return text;
+}
+
+std::string rooms_csv(const lab::Lab& lab, const std::vector<lab::Room>& rooms) {
+    std::string text = "site,first,block,count\r\n";
+    for (const lab::Room& room : rooms)
+        text += record({lab.sites[room.site].name, to_string(room.first), to_string(room.block),
+                        fmt::format("{}", room.count)});
+    return text;
+}
+
+std::string machines_csv(const lab::Lab& lab) {
+    std::string text =
+        "machine,kind,forwards,machine_state,cpus,memory_mib,disk_mib,nic,mac,segment,"
+        "nic_state,mtu,address,length,origin\r\n";
+    for (lab::MachineId id : lab.machines.ids()) {
+        const lab::Machine& machine = lab.machines[id];
+        const std::vector<std::string> of_machine{
+            machine.name,
+            machine.kind == plan::MachineKind::guest ? "guest" : "router",
+            yes(machine.forwards),
+            machine.up ? "up" : "down",
+            fmt::format("{}", machine.sizes.cpus),
+            fmt::format("{}", machine.sizes.memory_mib),
+            fmt::format("{}", machine.sizes.disk_mib)};
+        auto add = [&](std::vector<std::string> rest) {
+            rest.resize(8);
+            rest.insert(rest.begin(), of_machine.begin(), of_machine.end());
+            text += record(rest);
+        };
+        if (machine.nic_count == 0)
+            add({});
+        for (lab::NicId nic : lab.nics_of(id)) {
+            const lab::Nic& row = lab.nics[nic];
+            const std::vector<std::string> of_nic{
+                row.name, row.is_loopback() ? "" : to_string(row.mac),
+                lab.segment_name(row.segment), row.up ? "up" : "down",
+                fmt::format("{}", row.mtu_bytes)};
+            if (row.address_count == 0)
+                add(of_nic);
+            for (lab::AddressId a : lab.addresses_of(nic)) {
+                const lab::InterfaceAddress& address = lab.addresses[a];
+                std::vector<std::string> fields = of_nic;
+                fields.push_back(to_string(address.address));
+                fields.push_back(fmt::format("{}", address.length));
+                fields.emplace_back(to_string(address.origin));
+                add(std::move(fields));
+            }
+        }
+    }
+    return text;
+}
+
+std::string renumbering_csv(const Renumbering& renumbering) {
+    std::string text = "what,from,to\r\n";
+    for (const Renumbered& row : renumbering.table)
+        text += record({row.what, row.before, row.after});
+    return text;
+}
+
+} // namespace jackal::exports

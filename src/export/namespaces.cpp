@@ -1,0 +1,477 @@
+#include "jackal/export/namespaces.h"
+
+#include "jackal/probe/ping.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+#include <set>
+
+namespace jackal::exports {
+
+using lab::Lab;
+using lab::MachineId;
+using lab::NicId;
+
+namespace {
+
+// The head of every script. {0} is the lab's name, {1} what is not shown.
+constexpr const char* head = R"sh(#!/bin/sh
+# The lab {0}, live. Made by jackal export --as namespaces.
+#
+# Every machine is a network namespace of Linux, every segment a bridge, every working link a pair
+# of virtual Ethernet devices. Run it as root. It needs iproute2 and procps, for check also
+# iputils-ping.
+#
+#     sh FILE start                       the whole lab, or nothing of it
+#     sh FILE status                      what is there
+#     sh FILE enter MACHINE [COMMAND...]  a shell on a machine, or one command
+#     sh FILE check                       pings what the plan expects, and compares
+#     sh FILE stop                        removes the lab, also what a crash has left of it
+#
+# The namespaces are called {0}.MACHINE; the bridges stand in {0}._wires.
+# Labs of other names may run at the same time.
+#
+# Not as in the plan:
+{1}set -eu
+
+lab={0}
+)sh";
+
+// Everything that does not depend on the plan but the settings of a kernel.
+constexpr const char* verbs = R"sh(
+say() { echo "$lab: $*"; }
+fail() { echo "$lab: $*" >&2; exit 1; }
+
+# The namespaces of this lab that exist.
+ours() {
+    for path in /run/netns/"$lab".*; do
+        [ ! -e "$path" ] || echo "${path##*/}"
+    done
+}
+
+# Removes the lab: what runs on its machines, then the machines, and with them all their wires.
+remove() {
+    for space in $(ours); do
+        pids=$(ip netns pids "$space" 2>/dev/null) || pids=
+        [ -z "$pids" ] || kill -KILL $pids 2>/dev/null || true
+        ip netns delete "$space" 2>/dev/null || true
+    done
+}
+
+# settle MACHINE FORWARDS: how the kernel of a machine behaves.
+settle() { settings "$2" | ip netns exec "$lab.$1" sysctl -q -p -; }
+
+# wires, machine MACHINE: feed the lines that follow to ip, in the namespace of the bridges or of
+# the machine.
+wires() { ip -n "$lab._wires" -batch -; }
+machine() { ip -n "$lab.$1" -batch -; }
+
+# refused MACHINE ROUTE...: a route of the plan that a kernel does not take.
+refused() {
+    on=$1
+    shift
+    if ip -n "$lab.$on" route add "$@" 2>/dev/null; then
+        fail "the kernel of $on took a route that it was expected to refuse: $*"
+    fi
+}
+
+undo() {
+    trap - EXIT
+    say "start failed; removing what was made" >&2
+    remove
+    exit 1
+}
+
+start() {
+    ip netns add "$lab._wires" 2>/dev/null ||
+        fail "it is there already, or something is left of it (or you are not root); stop it first"
+    trap undo EXIT
+    trap 'exit 1' HUP INT TERM
+    build
+    trap - EXIT HUP INT TERM
+    say "started $(echo $machines | wc -w) machines; next: enter MACHINE, check, stop"
+}
+
+stop() {
+    remove
+    left=$(ours)
+    [ -z "$left" ] || fail "still there: $left"
+    say "stopped"
+}
+
+status() {
+    missing=0
+    for name in $machines; do
+        if [ -e "/run/netns/$lab.$name" ]; then
+            echo "$name"
+            ip -n "$lab.$name" -brief address | sed '/^lo /d; s/@[^ ]*//; s/^/    /'
+        else
+            echo "$name is not there"
+            missing=$((missing + 1))
+        fi
+    done
+    [ "$missing" -eq 0 ] || fail "$missing of $(echo $machines | wc -w) machines are not there"
+}
+
+enter() {
+    [ $# -gt 0 ] || fail "enter MACHINE [COMMAND...]; there are: $machines"
+    [ -e "/run/netns/$lab.$1" ] || fail "there is no machine $1 running; there are: $machines"
+    space=$lab.$1
+    PS1="$1# "
+    export PS1
+    shift
+    [ $# -gt 0 ] || set -- sh
+    exec ip netns exec "$space" "$@"
+}
+
+# ask FROM TO ADDRESS WANTED [SOURCE]: one ping, and whether it goes as the plan expects.
+ask() {
+    asked=$((asked + 1))
+    answer "$@" >"$answers/$asked" &
+    [ $((asked % 50)) -ne 0 ] || wait
+}
+answer() {
+    got=no-reply
+    if ip netns exec "$lab.$1" ping -n -q -c 1 -W 4 ${5:+-I "$5"} "$3" >/dev/null 2>&1; then
+        got=reply
+    fi
+    result="as expected"
+    [ "$got" = "$4" ] || result="NOT AS EXPECTED"
+    printf '%-8s  %s to %s (%s): %s\n' "$got" "$1" "$2" "$3" "$result"
+}
+
+check() {
+    status >/dev/null
+    command -v ping >/dev/null || fail "check needs ping"
+    answers=$(mktemp -d)
+    trap 'rm -rf "$answers"' EXIT
+    asked=0
+    questions
+    wait
+    [ "$asked" -gt 0 ] || fail "the plan expects no ping that can be asked"
+    for number in $(seq "$asked"); do cat "$answers/$number"; done >"$answers/all"
+    cat "$answers/all"
+    wrong=$(grep -c 'NOT AS EXPECTED$' "$answers/all") || true
+    if [ "$wrong" -ne 0 ]; then
+        say "$wrong of $asked pings are not as the plan expects"
+        exit 1
+    fi
+    say "all $asked pings are as the plan expects"
+}
+
+verb=${1:-}
+[ $# -eq 0 ] || shift
+case $verb in
+start | stop | status | check) "$verb" ;;
+enter) enter "$@" ;;
+*) fail "write start, stop, status, enter MACHINE [COMMAND...] or check" ;;
+esac
+)sh";
+
+// How each kernel is set. Every line that decides what becomes of a packet stands here, so that
+// the settings of the computer itself do not matter.
+constexpr const char* settings = R"sh(
+# How a machine behaves: as a Linux host does by itself, whatever this computer is set to. NICs that
+# are made later take the values of "default".
+settings() {
+    cat <<END
+# Passing on what is meant for others. First, as the kernel changes other settings with it.
+net.ipv4.ip_forward = $1
+net.ipv6.conf.all.forwarding = $1
+net.ipv6.conf.default.forwarding = $1
+# No reverse path filter: a packet may come by another way than the answer would go.
+net.ipv4.conf.all.rp_filter = 0
+net.ipv4.conf.default.rp_filter = 0
+# A packet from one of the machine's own addresses that comes in from outside is dropped.
+net.ipv4.conf.all.accept_local = 0
+net.ipv4.conf.default.accept_local = 0
+# No redirects: the plan's routes are the routes, whatever a router would advise.
+net.ipv4.conf.all.send_redirects = 0
+net.ipv4.conf.default.send_redirects = 0
+net.ipv4.conf.all.accept_redirects = 0
+net.ipv4.conf.default.accept_redirects = 0
+net.ipv6.conf.all.accept_redirects = 0
+net.ipv6.conf.default.accept_redirects = 0
+# ARP: a machine answers on every NIC for all its addresses, and asks from any of them.
+net.ipv4.conf.all.arp_ignore = 0
+net.ipv4.conf.default.arp_ignore = 0
+net.ipv4.conf.all.arp_announce = 0
+net.ipv4.conf.default.arp_announce = 0
+net.ipv4.conf.all.arp_filter = 0
+net.ipv4.conf.default.arp_filter = 0
+# A link without carrier keeps its routes.
+net.ipv4.conf.all.ignore_routes_with_linkdown = 0
+net.ipv4.conf.default.ignore_routes_with_linkdown = 0
+net.ipv6.conf.all.ignore_routes_with_linkdown = 0
+net.ipv6.conf.default.ignore_routes_with_linkdown = 0
+# No duplicate address detection: addresses work at once, also one that is there twice.
+net.ipv6.conf.all.accept_dad = 0
+net.ipv6.conf.default.accept_dad = 0
+# No router advertisements and no temporary addresses: addresses and routes are those of the plan.
+net.ipv6.conf.all.accept_ra = 0
+net.ipv6.conf.default.accept_ra = 0
+net.ipv6.conf.all.autoconf = 0
+net.ipv6.conf.default.autoconf = 0
+net.ipv6.conf.all.use_tempaddr = 0
+net.ipv6.conf.default.use_tempaddr = 0
+net.ipv6.conf.all.disable_ipv6 = 0
+net.ipv6.conf.default.disable_ipv6 = 0
+# A NIC that goes down loses its IPv6 addresses.
+net.ipv6.conf.all.keep_addr_on_down = 0
+net.ipv6.conf.default.keep_addr_on_down = 0
+# Pings are answered, broadcast ones are not, and every error is sent, however many there are.
+net.ipv4.icmp_echo_ignore_all = 0
+net.ipv4.icmp_echo_ignore_broadcasts = 1
+net.ipv4.icmp_errors_use_inbound_ifaddr = 0
+net.ipv4.icmp_ratemask = 0
+net.ipv6.icmp.echo_ignore_all = 0
+net.ipv6.icmp.ratelimit = 0
+# Replies start with the usual TTL.
+net.ipv4.ip_default_ttl = 64
+net.ipv6.conf.all.hop_limit = 64
+net.ipv6.conf.default.hop_limit = 64
+END
+}
+)sh";
+
+class Writer {
+  public:
+    explicit Writer(const routing::Settled& settled)
+        : settled_(settled), condition_(settled.condition()), lab_(settled.lab()) {
+        for (const routing::RefusedRoute& row : settled.refused())
+            refused_.insert(row.written);
+    }
+
+    std::string run() {
+        std::string questions = write_questions();
+        return fmt::format(fmt::runtime(head), lab_.name, header_notes()) + write_names() + settings
+               + write_build() + questions + verbs;
+    }
+
+  private:
+    // --- what the script is about ----------------------------------------------------------
+
+    std::vector<std::string_view> running() const {
+        std::vector<std::string_view> names;
+        for (MachineId id : lab_.machines.ids())
+            if (condition_.machine_on(id))
+                names.push_back(lab_.machines[id].name);
+        return names;
+    }
+
+    static double milliseconds(std::chrono::microseconds time) {
+        return static_cast<double>(time.count()) / 1000;
+    }
+
+    // `machines='…'`, broken into lines.
+    std::string write_names() const {
+        std::string text = "machines='";
+        std::size_t line_start = 0;
+        for (std::string_view name : running()) {
+            if (text.size() - line_start + name.size() > 98) {
+                text += '\n';
+                line_start = text.size();
+            } else if (text.back() != '\'') {
+                text += ' ';
+            }
+            text += name;
+        }
+        return text + "'\n";
+    }
+
+    std::string header_notes() const {
+        std::string notes;
+        auto note = [&](const std::string& text) { notes += fmt::format("#   - {}\n", text); };
+        for (lab::LinkId id : lab_.links.ids()) {
+            const lab::Link& link = lab_.links[id];
+            std::string name = lab_.segment_name(link.segment);
+            if (link.delay.count() != 0)
+                note(fmt::format("{}: no delay, instead of {:g} ms", name,
+                                 milliseconds(link.delay)));
+            if (link.jitter.count() != 0)
+                note(fmt::format("{}: no jitter, instead of up to {:g} ms", name,
+                                 milliseconds(link.jitter)));
+            if (link.loss != 0)
+                note(
+                    fmt::format("{}: no packet is lost, instead of {:g} %", name, link.loss * 100));
+        }
+        for (MachineId id : lab_.machines.ids())
+            if (!condition_.machine_on(id))
+                note(fmt::format("{} is off: it has no namespace", lab_.machines[id].name));
+        for (const lab::UnresolvedRoute& row : lab_.unresolved_routes)
+            note(fmt::format("{} has no route via {}, which is on none of its segments",
+                             lab_.machines[row.machine].name, row.via));
+        for (const std::string& text : unasked_)
+            note(text);
+        return notes.empty() ? "#   nothing\n" : notes;
+    }
+
+    // --- start -----------------------------------------------------------------------------
+
+    std::string write_build() {
+        std::string text = "\nbuild() {\n    ip -batch - <<'END'\n";
+        for (std::string_view name : running())
+            text += fmt::format("netns add {}.{}\n", lab_.name, name);
+        text += "END\n";
+        text += "    echo 'net.ipv6.conf.default.disable_ipv6 = 1' |\n"
+                "        ip netns exec \"$lab._wires\" sysctl -q -p -\n";
+        for (MachineId id : lab_.machines.ids())
+            if (condition_.machine_on(id))
+                text += fmt::format("    settle {} {}\n", lab_.machines[id].name,
+                                    lab_.machines[id].forwards ? 1 : 0);
+        text += write_wires();
+        for (MachineId id : lab_.machines.ids())
+            if (condition_.machine_on(id))
+                text += write_machine(id);
+        return text + "}\n";
+    }
+
+    std::string write_wires() const {
+        std::string text = "    wires <<'END'\n";
+        for (lab::SegmentId id : lab_.segments.ids()) {
+            const lab::Segment& segment = lab_.segments[id];
+            if (segment.loopback) // every namespace has one
+                continue;
+            text += fmt::format("# {}\n", lab_.segment_name(id));
+            if (is_pair(segment))
+                text += fmt::format("link add {} type veth peer {}\n", end_of(segment.nics[0]),
+                                    end_of(segment.nics[1]));
+            else
+                text += write_bridge(id, segment);
+        }
+        return text + "END\n";
+    }
+
+    // A link that works, between two machines that are on: a pair of devices, and nothing between.
+    bool is_pair(const lab::Segment& segment) const {
+        auto on = [&](NicId nic) { return condition_.machine_on(lab_.nics[nic].machine); };
+        return segment.link && condition_.link_up(segment.link)
+               && std::ranges::all_of(segment.nics, on);
+    }
+
+    // A NIC as `ip link add` takes one end of a pair.
+    std::string end_of(NicId id) const {
+        const lab::Nic& nic = lab_.nics[id];
+        return fmt::format("name {} netns {}.{} address {} mtu {}", nic.name, lab_.name,
+                           lab_.machines[nic.machine].name, net::to_string(nic.mac), nic.mtu_bytes);
+    }
+
+    // A bridge with a port for each NIC; a NIC's own MTU alone decides what gets through. The ports
+    // of a link that is cut stay down, so its NICs have no carrier.
+    std::string write_bridge(lab::SegmentId id, const lab::Segment& segment) const {
+        std::string bridge = fmt::format("segment-{}", id.row);
+        std::string text = fmt::format(
+            "link add {} type bridge stp_state 0 forward_delay 0 mcast_snooping 0\n", bridge);
+        bool works = !segment.link || condition_.link_up(segment.link);
+        for (NicId nic : segment.nics) {
+            if (!condition_.machine_on(lab_.nics[nic].machine))
+                continue;
+            std::string port = fmt::format("port-{}", nic.row);
+            text +=
+                fmt::format("link add name {} mtu 65535 type veth peer {}\n", port, end_of(nic));
+            text += fmt::format("link set {} master {} {}\n", port, bridge, works ? "up" : "down");
+        }
+        return text + fmt::format("link set {} alias {} up\n", bridge, alias_of(segment));
+    }
+
+    std::string alias_of(const lab::Segment& segment) const {
+        if (segment.subnet)
+            return lab_.subnets[segment.subnet].name;
+        return fmt::format("{}--{}", lab_.machine_name(segment.nics[0]),
+                           lab_.machine_name(segment.nics[1]));
+    }
+
+    std::string write_machine(MachineId id) const {
+        std::string text =
+            fmt::format("    machine {} <<'END'\nlink set lo up\n", lab_.machines[id].name);
+        for (NicId nic : lab_.nics_of(id)) {
+            if (!lab_.nics[nic].is_loopback())
+                text += fmt::format("link set {} up\n", lab_.nics[nic].name);
+            for (lab::AddressId row : lab_.addresses_of(nic))
+                text += write_address(lab_.addresses[row]);
+            // As a NIC that went down: the kernel takes its IPv6 addresses.
+            if (!condition_.nic_up(nic))
+                text += fmt::format("link set {} down\n", lab_.nics[nic].name);
+        }
+        std::string not_taken;
+        for (lab::RouteId route : lab_.routes_of(id)) {
+            if (refused_.contains(route))
+                not_taken += fmt::format("    refused {} {}\n", lab_.machines[id].name,
+                                         route_words(lab_.routes[route]));
+            else
+                text += fmt::format("route add {}\n", route_words(lab_.routes[route]));
+        }
+        return text + "END\n" + not_taken;
+    }
+
+    std::string write_address(const lab::InterfaceAddress& row) const {
+        const lab::Nic& nic = lab_.nics[row.nic];
+        bool ipv6 = row.address.family() == net::Family::ipv6;
+        if (ipv6 && nic.mtu_bytes < lab::ipv6_minimum_mtu_bytes)
+            return fmt::format("# {} has too small an MTU for {}\n", nic.name,
+                               net::to_string(row.address));
+        return fmt::format("address add {}/{} dev {}{}\n", net::to_string(row.address), row.length,
+                           nic.name, ipv6 ? " nodad" : "");
+    }
+
+    static std::string route_words(const lab::StaticRoute& route) {
+        return fmt::format("{} via {} metric {}", net::to_string(route.to),
+                           net::to_string(route.via), route.metric);
+    }
+
+    // --- check -----------------------------------------------------------------------------
+
+    std::string write_questions() {
+        std::string text = "\nquestions() {\n    :\n";
+        std::size_t asked = 0;
+        for (const plan::Expectation& expectation : lab_.expectations) {
+            auto senders = probe::endpoints(lab_, expectation.from.value);
+            auto targets = probe::endpoints(lab_, expectation.to.value);
+            if (asked + senders.size() * targets.size() > most_checked_pings) {
+                unasked_.push_back(fmt::format("check leaves out {} to {}: too many pings",
+                                               expectation.from.value, expectation.to.value));
+                continue;
+            }
+            if (expectation.within)
+                unasked_.push_back(fmt::format("check does not measure how long {} to {} takes",
+                                               expectation.from.value, expectation.to.value));
+            for (const probe::Endpoint& from : senders)
+                for (const probe::Endpoint& to : targets)
+                    if (from.machine != to.machine || senders.size() * targets.size() == 1)
+                        text += write_question(expectation, from, to);
+            asked += senders.size() * targets.size();
+        }
+        return text + "}\n";
+    }
+
+    std::string write_question(const plan::Expectation& expectation, const probe::Endpoint& from,
+                               const probe::Endpoint& to) {
+        probe::PingAnswer answer =
+            probe::ping(settled_, {.from = from, .to = to, .family = expectation.family});
+        if (!answer.source || !answer.destination || !condition_.machine_on(from.machine)) {
+            unasked_.push_back(fmt::format("check leaves out {} to {}: {}", from.name, to.name,
+                                           condition_.machine_on(from.machine)
+                                               ? "no address of the same family"
+                                               : "the sender is off"));
+            return "";
+        }
+        return fmt::format("    ask {} {} {} {}{}\n", lab_.machines[from.machine].name, to.name,
+                           net::to_string(*answer.destination),
+                           expectation.gets.value == "reply" ? "reply" : "no-reply",
+                           from.nic ? " " + net::to_string(*answer.source) : "");
+    }
+
+    const routing::Settled& settled_;
+    const routing::Condition& condition_;
+    const Lab& lab_;
+    std::set<lab::RouteId> refused_;
+    std::vector<std::string> unasked_; // what check cannot ask, in words
+};
+
+} // namespace
+
+std::string namespaces_script(const routing::Settled& settled) {
+    return Writer(settled).run();
+}
+
+} // namespace jackal::exports

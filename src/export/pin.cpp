@@ -1,0 +1,213 @@
+#include "jackal/export/pin.h"
+
+#include "jackal/lab/build.h"
+#include "jackal/lab/why.h"
+#include "jackal/plan/rewrite.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+#include <map>
+
+namespace jackal::exports {
+
+namespace {
+
+using lab::Lab;
+using lab::NicId;
+using lab::Reason;
+
+constexpr const char* head =
+    "pinned: # by `jackal addresses --pin`; what is taken out of here is chosen anew\n";
+
+// The lines of a section: `  KEY:` and below it `    NAME: VALUES`.
+class Lines {
+  public:
+    explicit Lines(const char* key) : key_(key) {}
+
+    template <class Value>
+    void add(const std::string& name, const Value& value) {
+        std::string text = net::to_string(value);
+        values_[order(name)].values.push_back(
+            text.find(':') == text.npos ? text : fmt::format("\"{}\"", text));
+        ++count_;
+    }
+
+    std::size_t count() const { return count_; }
+
+    std::string text() const {
+        if (values_.empty())
+            return "";
+        std::string result = fmt::format("  {}:\n", key_);
+        for (const Entry& entry : values_)
+            result += fmt::format("    {}: {}\n", entry.name, list(entry.values));
+        return result;
+    }
+
+    static std::string list(const std::vector<std::string>& values) {
+        return values.size() == 1 ? values.front() : fmt::format("[{}]", fmt::join(values, ", "));
+    }
+
+  private:
+    struct Entry {
+        std::string name;
+        std::vector<std::string> values;
+    };
+
+    std::size_t order(const std::string& name) {
+        if (values_.empty() || values_.back().name != name) // they come one after the other
+            values_.push_back({name, {}});
+        return values_.size() - 1;
+    }
+
+    const char* key_;
+    std::vector<Entry> values_;
+    std::size_t count_ = 0;
+};
+
+bool is_chosen(const Reason& reason) {
+    return reason.kind != Reason::Kind::none && reason.kind != Reason::Kind::written;
+}
+
+class Writer {
+  public:
+    Writer(const plan::Plan& plan, const Lab& lab)
+        : plan_(plan), lab_(lab), reasons_(lab::reasons(plan)) {}
+
+    std::string run() {
+        Lines sites("sites");
+        for (const lab::Site& site : lab_.sites)
+            if (site.space_chosen)
+                for (const net::Prefix& space : site.space)
+                    sites.add(site.name.empty() ? lab_.name : site.name, space);
+        Lines subnets("subnets");
+        Lines dhcp("dhcp");
+        for (lab::SubnetId id : lab_.subnets.ids()) {
+            add_prefixes(subnets, lab_.subnets[id].name, lab_.subnets[id].segment,
+                         reasons_.subnets[id.row]);
+            const auto& wish = plan_.subnets[id.row].dhcp;
+            if (wish && wish->size && lab_.subnets[id].dhcp)
+                dhcp.add(lab_.subnets[id].name, *lab_.subnets[id].dhcp);
+        }
+        Lines links("links");
+        const std::vector<std::string> names = plan::link_names(plan_.links);
+        for (lab::LinkId id : lab_.links.ids())
+            add_prefixes(links, names[id.row], lab_.links[id].segment, reasons_.links[id.row]);
+        Lines loopbacks("loopbacks");
+        std::string machines = write_machines(loopbacks);
+        std::string body = sites.text() + subnets.text() + dhcp.text() + links.text() + machines
+                           + loopbacks.text();
+        count_ +=
+            sites.count() + subnets.count() + dhcp.count() + links.count() + loopbacks.count();
+        return body.empty() ? "" : head + body;
+    }
+
+    std::size_t count() const { return count_; }
+
+  private:
+    void add_prefixes(Lines& lines, const std::string& name, lab::SegmentId segment,
+                      const lab::PerFamily<Reason>& reasons) const {
+        for (net::Family family : net::both_families)
+            if (const auto& prefix = lab_.segments[segment].prefix[family];
+                prefix && is_chosen(reasons[family]))
+                lines.add(name, *prefix);
+    }
+
+    std::string write_machines(Lines& loopbacks) {
+        std::string text;
+        for (lab::MachineId id : lab_.machines.ids()) {
+            std::map<lab::SegmentId, std::vector<std::string>> chosen; // by subnet
+            for (NicId nic : lab_.nics_of(id))
+                for (lab::AddressId a : lab_.addresses_of(nic))
+                    add_address(lab_.addresses[a], chosen, loopbacks);
+            std::vector<std::string> entries;
+            for (const auto& [segment, addresses] : chosen)
+                entries.push_back(
+                    fmt::format("{}: {}", lab_.segment_name(segment), Lines::list(addresses)));
+            if (!entries.empty())
+                text += fmt::format("    {}: {{{}}}\n", lab_.machines[id].name,
+                                    fmt::join(entries, ", "));
+        }
+        return text.empty() ? "" : "  machines:\n" + text;
+    }
+
+    void add_address(const lab::InterfaceAddress& row,
+                     std::map<lab::SegmentId, std::vector<std::string>>& chosen, Lines& loopbacks) {
+        using Origin = lab::AddressOrigin;
+        const lab::Nic& nic = lab_.nics[row.nic];
+        const std::string& machine = lab_.machines[nic.machine].name;
+        if (row.origin == Origin::loopback) {
+            if (is_chosen(reasons_.loopbacks[nic.machine.row][row.address.family()]))
+                loopbacks.add(machine, row.address);
+        } else if (row.origin != Origin::given && row.origin != Origin::link) {
+            std::string text = net::to_string(row.address);
+            chosen[nic.segment].push_back(
+                row.address.family() == net::Family::ipv6 ? fmt::format("\"{}\"", text) : text);
+            ++count_;
+        }
+    }
+
+    const plan::Plan& plan_;
+    const Lab& lab_;
+    lab::Reasons reasons_;
+    std::size_t count_ = 0;
+};
+
+std::size_t count_pins(const plan::Pins& pins) {
+    std::size_t count = pins.dhcp.size();
+    for (const auto* rows : {&pins.sites, &pins.subnets, &pins.links})
+        for (const auto& pin : *rows)
+            count += pin.prefixes.size();
+    for (const auto* rows : {&pins.machines, &pins.loopbacks})
+        for (const auto& pin : *rows)
+            count += pin.chosen.size();
+    return count;
+}
+
+// What a lab's addresses are, without how they came about.
+bool same_addresses(const Lab& a, const Lab& b) {
+    auto same_segment = [](const lab::Segment& x, const lab::Segment& y) {
+        return x.prefix.ipv4 == y.prefix.ipv4 && x.prefix.ipv6 == y.prefix.ipv6;
+    };
+    auto same_address = [](const lab::InterfaceAddress& x, const lab::InterfaceAddress& y) {
+        return x.address == y.address && x.length == y.length && x.nic == y.nic;
+    };
+    auto same_subnet = [](const lab::Subnet& x, const lab::Subnet& y) {
+        return x.dhcp == y.dhcp && x.gateway.ipv4 == y.gateway.ipv4
+               && x.gateway.ipv6 == y.gateway.ipv6;
+    };
+    auto same_site = [](const lab::Site& x, const lab::Site& y) { return x.space == y.space; };
+    return std::ranges::equal(a.segments, b.segments, same_segment)
+           && std::ranges::equal(a.addresses, b.addresses, same_address)
+           && std::ranges::equal(a.subnets, b.subnets, same_subnet)
+           && std::ranges::equal(a.sites, b.sites, same_site);
+}
+
+} // namespace
+
+Pinning pin(std::string_view text, const std::string& source, const plan::Settings& settings) {
+    Pinning result;
+    plan::Reading reading = plan::read(text, source, settings);
+    result.problems = std::move(reading.problems);
+    if (!reading.plan)
+        return result;
+    const Lab lab = lab::build(*reading.plan);
+    Writer writer(*reading.plan, lab);
+    plan::Rewriting rewriting = plan::replace_section(text, "pinned", writer.run());
+    result.problems = std::move(rewriting.problems);
+    if (!rewriting.text)
+        return result;
+    plan::Reading again = plan::read(*rewriting.text, source, settings);
+    if (!again.plan || !same_addresses(lab, lab::build(*again.plan))) {
+        result.problems.push_back(
+            {{}, "`pinned` cannot be written here so that the plan means the same afterwards"});
+        return result;
+    }
+    std::size_t before = count_pins(reading.plan->pins);
+    result.kept = std::min(before, writer.count());
+    result.added = writer.count() - result.kept;
+    result.text = std::move(rewriting.text);
+    return result;
+}
+
+} // namespace jackal::exports

@@ -1,0 +1,153 @@
+#include "reader.h"
+
+#include <charconv>
+#include <cmath>
+
+namespace jackal::plan {
+
+std::string shown(std::string_view text) {
+    constexpr std::size_t longest = 60;
+    std::string result = "\"";
+    for (unsigned char c : text.substr(0, longest)) {
+        if (c < 0x20 || c == 0x7f)
+            result += fmt::format("\\x{:02x}", c);
+        else
+            result += static_cast<char>(c);
+    }
+    return result + (text.size() > longest ? "…\"" : "\"");
+}
+
+std::optional<std::uint64_t> parse_count(std::string_view text) {
+    std::uint64_t n = 0;
+    auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), n);
+    if (error != std::errc{} || end != text.data() + text.size())
+        return std::nullopt;
+    return n;
+}
+
+// A decimal number followed by one of the units; the number times the unit's factor.
+static std::optional<double>
+parse_with_unit(std::string_view text,
+                std::initializer_list<std::pair<std::string_view, double>> units) {
+    double number = 0;
+    auto [end, error] =
+        std::from_chars(text.data(), text.data() + text.size(), number, std::chars_format::fixed);
+    if (error != std::errc{} || !std::isfinite(number) || number < 0)
+        return std::nullopt;
+    std::string_view unit(end, static_cast<std::size_t>(text.data() + text.size() - end));
+    for (auto [name, factor] : units)
+        if (unit == name)
+            return number * factor;
+    return std::nullopt;
+}
+
+static std::optional<std::chrono::microseconds> parse_delay(std::string_view text) {
+    auto us = parse_with_unit(text, {{"us", 1}, {"ms", 1e3}, {"s", 1e6}});
+    if (!us || *us > 3600e6)
+        return std::nullopt;
+    return std::chrono::microseconds(std::llround(*us));
+}
+
+std::optional<double> parse_percent(std::string_view text) {
+    return parse_with_unit(text, {{"%", 1}});
+}
+
+void read_text(Reader& r, NodeId node, std::string& into) {
+    if (auto text = r.scalar(node, "text"))
+        into = *text;
+}
+
+void read_word(Reader& r, NodeId node, Placed<std::string>& into) {
+    if (auto text = r.scalar(node, "a name"))
+        into = {std::string(*text), r.at(node)};
+}
+
+void read_state(Reader& r, NodeId node, bool& up) {
+    if (auto i = r.word(node, "state", {"up", "down"}))
+        up = *i == 0;
+}
+
+std::optional<unsigned> read_mtu(Reader& r, NodeId node) {
+    return read_number<unsigned>(r, node, 68, 65535); // RFC 791: every host takes 68 bytes
+}
+
+std::optional<std::chrono::microseconds> read_delay(Reader& r, NodeId node) {
+    return r.value(node, "a time such as 250us, 4ms or 1.5s, at most an hour", parse_delay);
+}
+
+std::optional<net::Address> read_address(Reader& r, NodeId node) {
+    return r.value(node, "an IPv4 or IPv6 address", net::parse_address);
+}
+
+// One prefix for each family at most.
+void read_prefixes(Reader& r, NodeId node, std::vector<Placed<net::Prefix>>& into) {
+    r.each_item(node, [&](NodeId item) {
+        auto given = r.value(item, "a prefix such as 10.40.8.0/24 or fd40:7::/64",
+                             net::parse_address_with_length);
+        if (!given)
+            return;
+        net::Prefix prefix = given->prefix();
+        if (prefix.first() != given->address)
+            return r.problem(item, fmt::format("{} has bits beyond its length; did you mean {}?",
+                                               shown(r.text(item)), net::to_string(prefix)));
+        into.emplace_back(prefix, r.at(item));
+    });
+}
+
+void read_prefix_per_family(Reader& r, NodeId node, std::vector<Placed<net::Prefix>>& into) {
+    read_prefixes(r, node, into);
+    if (into.size() > 2 || (into.size() == 2 && into[0].value.family() == into[1].value.family()))
+        r.problem(node, "one prefix for each address family at most");
+}
+
+void read_address_per_family(Reader& r, NodeId node, std::vector<Placed<net::Address>>& into) {
+    r.each_item(node, [&](NodeId item) {
+        if (auto address = read_address(r, item))
+            into.emplace_back(*address, r.at(item));
+    });
+    if (into.size() > 2 || (into.size() == 2 && into[0].value.family() == into[1].value.family()))
+        r.problem(node, "one address for each address family at most");
+}
+
+void read_name(Reader& r, NodeId node, std::string& into) {
+    if (auto name = r.scalar(node, "a name"))
+        into = *name;
+}
+
+// A stretch of a subnet: `10.40.8.10-10.40.8.19`, one address, a prefix, `+10` or `+10-+19`.
+static std::optional<Region> parse_region(std::string_view text) {
+    if (auto range = net::parse_range(text))
+        return *range;
+    auto place = [](std::string_view part) -> std::optional<std::uint64_t> {
+        return part.starts_with('+') ? parse_count(part.substr(1)) : std::nullopt;
+    };
+    std::size_t dash = text.find('-');
+    auto first = place(text.substr(0, dash));
+    auto last = dash == text.npos ? first : place(text.substr(dash + 1));
+    if (!first || !last || *last < *first)
+        return std::nullopt;
+    return Places{*first, *last};
+}
+
+std::optional<Region> read_region(Reader& r, NodeId node) {
+    return r.value(node, "a range such as 10.40.8.10-10.40.8.19 or +10-+19", parse_region);
+}
+
+// `4G` as mebibytes.
+static std::optional<std::uint32_t> parse_mebibytes(std::string_view text) {
+    constexpr double most = 4e9;
+    auto mib = parse_with_unit(text, {{"M", 1}, {"G", 1024}, {"T", 1024.0 * 1024}});
+    if (!mib || *mib > most || *mib != std::floor(*mib))
+        return std::nullopt;
+    return static_cast<std::uint32_t>(*mib);
+}
+
+void read_mebibytes(Reader& r, NodeId node, std::uint32_t& into) {
+    into = r.value(node, "a size such as 512M, 4G or 1T", parse_mebibytes).value_or(into);
+}
+
+void read_cpus(Reader& r, NodeId node, std::uint32_t& into) {
+    into = read_number<std::uint32_t>(r, node, 0, 1'000'000).value_or(into);
+}
+
+} // namespace jackal::plan

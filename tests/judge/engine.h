@@ -1,0 +1,69 @@
+// The engines that answer the same questions, and must agree.
+#pragma once
+
+#include "jackal/jackal.h"
+
+#include <functional>
+
+namespace judge {
+
+/// One echo request.
+struct Question {
+    jackal::lab::MachineId from;
+    jackal::lab::MachineId to; ///< whose address the destination is, in the lab's words
+    jackal::net::Address destination;
+    std::optional<jackal::net::Address> source; ///< unset: the sender's kernel chooses
+    int ttl = 64;
+    unsigned payload_bytes = 56;
+};
+
+struct Answer {
+    enum class Kind : std::uint8_t {
+        reply,
+        error,
+        silence,
+        no_reply, ///< silence or an error, by luck
+        luck,     ///< more than one machine has an address that matters: anything may happen
+    };
+    Kind kind = Kind::silence;
+    int ttl = 0; ///< of the reply
+    jackal::packet::IcmpError error = jackal::packet::IcmpError::none;
+    std::optional<jackal::net::Address> error_from; ///< unset if the sender's own kernel said it
+    std::string cause;                              ///< Jackal's, where the answer is no reply
+
+    bool agrees(const Answer& other) const {
+        auto allows = [](const Answer& a, const Answer& b) {
+            return a.kind == Kind::luck || (a.kind == Kind::no_reply && b.kind != Kind::reply);
+        };
+        return allows(*this, other) || allows(other, *this)
+               || (kind == other.kind && ttl == other.ttl && error == other.error
+                   && error_from == other.error_from);
+    }
+};
+
+std::string to_string(const Answer& answer);
+
+/// All questions of one lab at once.
+using Answers = std::vector<Answer>;
+using Ask = std::function<Answers(const jackal::routing::Settled&, const std::vector<Question>&)>;
+
+struct Engine {
+    std::string name;
+    Ask ask;
+};
+
+/// The packet walk of the library.
+Answers ask_walk(const jackal::routing::Settled& settled, const std::vector<Question>& questions);
+
+/// The Linux kernel of this computer: starts the lab by the script that `jackal export --as
+/// namespaces` writes, sends real packets, and stops it. Throws std::runtime_error if the lab does
+/// not start.
+Answers ask_kernel(const jackal::routing::Settled& settled, const std::vector<Question>& questions);
+
+/// Why the kernel cannot be asked here; empty if it can.
+std::string kernel_unavailable();
+
+/// All engines; the first is the one that the others are held against. A new one is a line here.
+std::vector<Engine> engines();
+
+} // namespace judge

@@ -1,0 +1,386 @@
+#include "engine.h"
+
+#include <arpa/inet.h>
+#include <cerrno>
+#include <chrono>
+#include <cstring>
+#include <fcntl.h>
+#include <filesystem>
+#include <fmt/format.h>
+#include <fstream>
+#include <linux/errqueue.h>
+#include <netinet/icmp6.h>
+#include <netinet/ip_icmp.h>
+#include <poll.h>
+#include <sched.h>
+#include <stdlib.h>
+#include <sys/socket.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+namespace judge {
+
+using namespace jackal;
+using Clock = std::chrono::steady_clock;
+
+namespace {
+
+[[noreturn]] void fail(const std::string& what) {
+    throw std::runtime_error(fmt::format("{}: {}", what, std::strerror(errno)));
+}
+
+// A file descriptor that closes itself.
+class File {
+  public:
+    explicit File(int number = -1) : number_(number) {}
+    File(File&& other) noexcept : number_(std::exchange(other.number_, -1)) {}
+    File& operator=(File&& other) noexcept {
+        std::swap(number_, other.number_);
+        return *this;
+    }
+    ~File() {
+        if (number_ >= 0)
+            close(number_);
+    }
+    int get() const { return number_; }
+
+  private:
+    int number_;
+};
+
+// --- the lab, started by its script ---------------------------------------------------------
+
+class LiveLab {
+  public:
+    explicit LiveLab(const routing::Settled& settled) : lab_(settled.lab()) {
+        char folder[] = "/tmp/judge-XXXXXX";
+        if (mkdtemp(folder) == nullptr)
+            fail("mkdtemp");
+        folder_ = folder;
+        std::ofstream(folder_ + "/lab.sh") << exports::namespaces_script(settled);
+        if (run("start") != 0) {
+            std::string said = output();
+            std::filesystem::remove_all(folder_);
+            throw std::runtime_error("the lab does not start:\n" + said);
+        }
+    }
+    LiveLab(const LiveLab&) = delete;
+    LiveLab& operator=(const LiveLab&) = delete;
+    ~LiveLab() {
+        run("stop");
+        std::filesystem::remove_all(folder_);
+    }
+
+    // Does something on a machine: in its network namespace, on this thread.
+    template <class Deed>
+    void on(lab::MachineId machine, Deed deed) const {
+        static const File home(open("/proc/self/ns/net", O_RDONLY | O_CLOEXEC));
+        std::string path = fmt::format("/run/netns/{}.{}", lab_.name, lab_.machines[machine].name);
+        File there(open(path.c_str(), O_RDONLY | O_CLOEXEC));
+        if (there.get() < 0 || setns(there.get(), CLONE_NEWNET) != 0)
+            fail(path);
+        deed();
+        if (setns(home.get(), CLONE_NEWNET) != 0)
+            fail("setns");
+    }
+
+  private:
+    int run(const char* verb) const {
+        std::string command = fmt::format("sh {0}/lab.sh {1} >{0}/output 2>&1", folder_, verb);
+        return std::system(command.c_str());
+    }
+    std::string output() const {
+        std::ifstream file(folder_ + "/output");
+        return {std::istreambuf_iterator<char>(file), {}};
+    }
+
+    const lab::Lab& lab_;
+    std::string folder_;
+};
+
+void write_setting(const std::filesystem::path& path, const char* value) {
+    std::ofstream file(path);
+    file << value << std::flush;
+    if (!file)
+        throw std::runtime_error("cannot write " + path.string());
+}
+
+// What the tester itself needs of a machine: ping sockets, and neighbours that are given up soon.
+void prepare_machine(unsigned neighbour_wait_ms) {
+    write_setting("/proc/sys/net/ipv4/ping_group_range", "0 2147483647");
+    for (const char* family : {"ipv4", "ipv6"})
+        for (const auto& entry :
+             std::filesystem::directory_iterator(fmt::format("/proc/sys/net/{}/neigh", family))) {
+            write_setting(entry.path() / "retrans_time_ms",
+                          std::to_string(neighbour_wait_ms).c_str());
+            // An anycast address is answered for after a random wait of up to 0.8 s (RFC 4861
+            // section 7.2.7), by when the asker would have given up.
+            write_setting(entry.path() / "proxy_delay", "0");
+        }
+}
+
+// A router sends each sender no more than a few "net unreachable" a second, by a limit that one
+// computer has for all its namespaces. It is lifted while the tester runs.
+class ErrorLimit {
+  public:
+    ErrorLimit() {
+        std::ifstream(path) >> before_;
+        write_setting(path, "0");
+    }
+    ErrorLimit(const ErrorLimit&) = delete;
+    ErrorLimit& operator=(const ErrorLimit&) = delete;
+    ~ErrorLimit() { std::ofstream(path) << before_; }
+
+  private:
+    static constexpr const char* path = "/proc/sys/net/ipv4/route/error_cost";
+    std::string before_;
+};
+
+// --- one ping ------------------------------------------------------------------------------
+
+constexpr int on = 1;
+
+template <class Value>
+void set_option(int socket, int level, int option, const Value& value) {
+    if (setsockopt(socket, level, option, &value, sizeof value) != 0)
+        fail(fmt::format("setsockopt {} {}", level, option));
+}
+
+union SocketAddress {
+    sockaddr any;
+    sockaddr_in v4;
+    sockaddr_in6 v6;
+};
+
+SocketAddress socket_address(net::Address address) {
+    SocketAddress result{};
+    std::string text = net::to_string(address);
+    if (address.family() == net::Family::ipv4) {
+        result.v4.sin_family = AF_INET;
+        inet_pton(AF_INET, text.c_str(), &result.v4.sin_addr);
+    } else {
+        result.v6.sin6_family = AF_INET6;
+        inet_pton(AF_INET6, text.c_str(), &result.v6.sin6_addr);
+    }
+    return result;
+}
+
+net::Address address_of(const sockaddr* from) {
+    std::array<char, INET6_ADDRSTRLEN> text{};
+    if (from->sa_family == AF_INET)
+        inet_ntop(AF_INET, &reinterpret_cast<const sockaddr_in*>(from)->sin_addr, text.data(),
+                  text.size());
+    else
+        inet_ntop(AF_INET6, &reinterpret_cast<const sockaddr_in6*>(from)->sin6_addr, text.data(),
+                  text.size());
+    return net::parse_address(text.data()).value();
+}
+
+packet::IcmpError icmp_error(const sock_extended_err& e) {
+    using packet::IcmpError;
+    if (e.ee_origin == SO_EE_ORIGIN_ICMP6) {
+        if (e.ee_type == ICMP6_DST_UNREACH)
+            return e.ee_code == ICMP6_DST_UNREACH_NOROUTE ? IcmpError::net_unreachable
+                   : e.ee_code == ICMP6_DST_UNREACH_ADDR  ? IcmpError::host_unreachable
+                                                          : IcmpError::none;
+        return e.ee_type == ICMP6_TIME_EXCEEDED    ? IcmpError::time_exceeded
+               : e.ee_type == ICMP6_PACKET_TOO_BIG ? IcmpError::packet_too_big
+                                                   : IcmpError::none;
+    }
+    if (e.ee_type == ICMP_DEST_UNREACH)
+        return e.ee_code == ICMP_NET_UNREACH    ? IcmpError::net_unreachable
+               : e.ee_code == ICMP_HOST_UNREACH ? IcmpError::host_unreachable
+               : e.ee_code == ICMP_FRAG_NEEDED  ? IcmpError::packet_too_big
+                                                : IcmpError::none;
+    return e.ee_type == ICMP_TIME_EXCEEDED ? IcmpError::time_exceeded : IcmpError::none;
+}
+
+// What a socket has received, with its control messages.
+class Message {
+  public:
+    ssize_t receive(int socket, int flags) { return recvmsg(socket, &head_, flags); }
+    cmsghdr* first() { return CMSG_FIRSTHDR(&head_); }
+    cmsghdr* next(cmsghdr* c) { return CMSG_NXTHDR(&head_, c); }
+
+  private:
+    std::array<char, 2048> data_{};
+    alignas(cmsghdr) std::array<char, 512> control_{};
+    iovec part_{data_.data(), data_.size()};
+    msghdr head_{.msg_iov = &part_,
+                 .msg_iovlen = 1,
+                 .msg_control = control_.data(),
+                 .msg_controllen = control_.size()};
+};
+
+// A socket that sends one echo request and waits for what comes back.
+class Ping {
+  public:
+    explicit Ping(const Question& question)
+        : ipv6_(question.destination.family() == net::Family::ipv6),
+          socket_(
+              ::socket(ipv6_ ? AF_INET6 : AF_INET, SOCK_DGRAM | SOCK_CLOEXEC | SOCK_NONBLOCK,
+                       ipv6_ ? static_cast<int>(IPPROTO_ICMPV6) : static_cast<int>(IPPROTO_ICMP))) {
+        if (socket_.get() < 0)
+            fail("socket");
+        set_options(question.ttl);
+        if (question.source) {
+            SocketAddress source = socket_address(*question.source);
+            if (bind(socket_.get(), &source.any, sizeof source) != 0) {
+                finish(errno);
+                return;
+            }
+        }
+        send(question);
+    }
+
+    bool waits() const { return !answer_; }
+    int socket() const { return socket_.get(); }
+    Answer answer() const { return answer_.value_or(Answer{}); }
+
+    // Takes what has come.
+    void receive() {
+        receive_error();
+        if (answer_)
+            return;
+        Message message;
+        if (message.receive(socket_.get(), 0) < 0)
+            return;
+        for (cmsghdr* c = message.first(); c != nullptr; c = message.next(c))
+            if ((c->cmsg_level == SOL_IP && c->cmsg_type == IP_TTL)
+                || (c->cmsg_level == SOL_IPV6 && c->cmsg_type == IPV6_HOPLIMIT)) {
+                Answer answer{.kind = Answer::Kind::reply, .cause = {}};
+                std::memcpy(&answer.ttl, CMSG_DATA(c), sizeof answer.ttl);
+                answer_ = answer;
+            }
+    }
+
+  private:
+    void set_options(int ttl) {
+        if (ipv6_) {
+            set_option(socket_.get(), SOL_IPV6, IPV6_RECVHOPLIMIT, on);
+            set_option(socket_.get(), SOL_IPV6, IPV6_RECVERR, on);
+            set_option(socket_.get(), SOL_IPV6, IPV6_UNICAST_HOPS, ttl);
+            set_option(socket_.get(), SOL_IPV6, IPV6_MTU_DISCOVER, int{IPV6_PMTUDISC_PROBE});
+            set_option(socket_.get(), SOL_IPV6, IPV6_DONTFRAG, on);
+        } else {
+            set_option(socket_.get(), SOL_IP, IP_RECVTTL, on);
+            set_option(socket_.get(), SOL_IP, IP_RECVERR, on);
+            set_option(socket_.get(), SOL_IP, IP_TTL, ttl);
+            set_option(socket_.get(), SOL_IP, IP_MTU_DISCOVER, int{IP_PMTUDISC_PROBE});
+        }
+    }
+
+    void send(const Question& question) {
+        std::vector<char> packet(8 + question.payload_bytes); // RFC 792, RFC 4443: 8 bytes of head
+        packet[0] = static_cast<char>(ipv6_ ? static_cast<int>(ICMP6_ECHO_REQUEST) : ICMP_ECHO);
+        SocketAddress to = socket_address(question.destination);
+        if (sendto(socket_.get(), packet.data(), packet.size(), 0, &to.any,
+                   ipv6_ ? sizeof to.v6 : sizeof to.v4)
+            < 0)
+            finish(errno);
+    }
+
+    // The sender's own kernel does not send it.
+    void finish(int error) {
+        using packet::IcmpError;
+        Answer answer;
+        answer.error = error == ENETUNREACH    ? IcmpError::net_unreachable
+                       : error == EHOSTUNREACH ? IcmpError::host_unreachable
+                       : error == EMSGSIZE     ? IcmpError::packet_too_big
+                                               : IcmpError::none;
+        if (answer.error != IcmpError::none)
+            answer.kind = Answer::Kind::error;
+        answer_ = answer;
+    }
+
+    void receive_error() {
+        Message message;
+        if (message.receive(socket_.get(), MSG_ERRQUEUE) < 0)
+            return;
+        for (cmsghdr* c = message.first(); c != nullptr; c = message.next(c))
+            if ((c->cmsg_level == SOL_IP && c->cmsg_type == IP_RECVERR)
+                || (c->cmsg_level == SOL_IPV6 && c->cmsg_type == IPV6_RECVERR)) {
+                sock_extended_err error{};
+                std::memcpy(&error, CMSG_DATA(c), sizeof error);
+                if (error.ee_origin == SO_EE_ORIGIN_LOCAL) {
+                    finish(static_cast<int>(error.ee_errno));
+                    return;
+                }
+                Answer answer{.kind = Answer::Kind::error, .cause = {}};
+                answer.error = icmp_error(error);
+                answer.error_from =
+                    address_of(SO_EE_OFFENDER(reinterpret_cast<sock_extended_err*>(CMSG_DATA(c))));
+                answer_ = answer;
+            }
+    }
+
+    bool ipv6_;
+    File socket_;
+    std::optional<Answer> answer_;
+};
+
+void await(std::vector<Ping>& pings, Clock::time_point until) {
+    while (true) {
+        std::vector<pollfd> waiting;
+        std::vector<Ping*> owners;
+        for (Ping& ping : pings)
+            if (ping.waits()) {
+                waiting.push_back({ping.socket(), POLLIN, 0});
+                owners.push_back(&ping);
+            }
+        auto left =
+            std::chrono::duration_cast<std::chrono::milliseconds>(until - Clock::now()).count();
+        if (waiting.empty() || left <= 0)
+            return;
+        if (poll(waiting.data(), waiting.size(), static_cast<int>(left)) <= 0)
+            continue;
+        for (std::size_t i = 0; i < waiting.size(); ++i)
+            if (waiting[i].revents != 0)
+                owners[i]->receive();
+    }
+}
+
+} // namespace
+
+std::string kernel_unavailable() {
+    if (geteuid() != 0)
+        return "not root";
+    if (std::system("ip netns add judge-probe 2>/dev/null && ip netns delete judge-probe") != 0)
+        return "no network namespaces";
+    return "";
+}
+
+Answers ask_kernel(const routing::Settled& settled, const std::vector<Question>& questions) {
+    // A machine asks three times for a neighbour before it gives up.
+    constexpr unsigned neighbour_wait_ms = 200;
+    constexpr std::chrono::milliseconds patience(3 * neighbour_wait_ms + 500);
+
+    static const ErrorLimit lifted;
+    const lab::Lab& lab = settled.lab();
+    LiveLab live(settled);
+    for (lab::MachineId machine : lab.machines.ids())
+        if (settled.condition().machine_on(machine))
+            live.on(machine, [] { prepare_machine(neighbour_wait_ms); });
+    std::vector<Ping> pings;
+    pings.reserve(questions.size());
+    std::vector<std::size_t> place(questions.size(), questions.size());
+    for (lab::MachineId machine : lab.machines.ids()) {
+        if (!settled.condition().machine_on(machine))
+            continue;
+        live.on(machine, [&] {
+            for (std::size_t i = 0; i < questions.size(); ++i)
+                if (questions[i].from == machine) {
+                    place[i] = pings.size();
+                    pings.emplace_back(questions[i]);
+                }
+        });
+    }
+    await(pings, Clock::now() + patience);
+    Answers answers(questions.size());
+    for (std::size_t i = 0; i < questions.size(); ++i)
+        if (place[i] < pings.size())
+            answers[i] = pings[place[i]].answer();
+    return answers;
+}
+
+} // namespace judge

@@ -1,0 +1,82 @@
+#!/usr/bin/env bash
+# The script of `jackal export --as namespaces`, run for real: real_lab_test.sh JACKAL SOURCES
+set -euo pipefail
+jackal=$1 sources=$2
+
+if [ "$(id -u)" -ne 0 ] || ! unshare --net true 2>/dev/null; then
+    echo "SKIPPED: needs root and network namespaces"
+    [ -z "${JACKAL_KERNEL_REQUIRED:-}" ] && exit 77
+    exit 1
+fi
+
+folder=$(mktemp -d)
+cd "$folder"
+finish() {
+    for lab in lab other broken; do [ ! -e $lab.sh ] || sh $lab.sh stop >/dev/null 2>&1 || true; done
+    rm -rf "$folder"
+}
+trap finish EXIT
+wrong() { echo "WRONG: $*" >&2; exit 1; }
+count() { ip netns list | grep -c "^$1\." || true; }
+# says WORDS STATUS COMMAND...: the command ends with the status, and says the words.
+says() {
+    local words=$1 status=$2 said got=0
+    shift 2
+    said=$("$@" 2>&1) || got=$?
+    [ "$got" -eq "$status" ] || wrong "$* ended with $got, not $status: $said"
+    grep -qF -- "$words" <<<"$said" || wrong "$* did not say \"$words\" but: $said"
+}
+
+# Names of their own, so that labs of the person who runs this are left alone.
+id=$$
+plan() { sed "s/^lab: .*/lab: $2-$id/" "$sources/$1"; }
+plan demo/skerry.yaml lab >lab.yaml
+plan demo/mistakes/no-return-route.yaml other >other.yaml
+"$jackal" export lab.yaml --as namespaces -o lab.sh >/dev/null
+"$jackal" export other.yaml --as namespaces -o other.sh >/dev/null
+sh -n lab.sh
+
+# The life of a lab.
+says "are not there" 1 sh lab.sh status
+says "started 22 machines" 0 sh lab.sh start
+all=$(count "lab-$id")
+says "it is there already" 1 sh lab.sh start
+[ "$(count lab-$id)" -eq "$all" ] || wrong "a second start disturbed the first"
+says "10.41.0.34/28" 0 sh lab.sh status
+says "all 40 pings are as the plan expects" 0 sh lab.sh check
+says "10.42.0.34/28" 0 sh lab.sh enter helm ip -brief address
+says "1 received" 0 sh lab.sh enter helm ping -c 1 -W 5 10.41.0.34
+says "there is no machine hlem" 1 sh lab.sh enter hlem
+says "write start, stop" 1 sh lab.sh
+
+# A second lab beside it; what fails as expected is as expected.
+says "started" 0 sh other.sh start
+says "are as the plan expects" 0 sh other.sh check
+says "stopped" 0 sh other.sh stop
+[ "$(count other-$id)" -eq 0 ] || wrong "stop left something of the other lab"
+[ "$(count lab-$id)" -eq "$all" ] || wrong "stopping one lab disturbed another"
+
+# A break that the plan does not expect.
+sh lab.sh enter lamp-r1 ip link set eth3 down
+says "pings are not as the plan expects" 1 sh lab.sh check
+sh lab.sh enter helm sleep 1000 &
+says "stopped" 0 sh lab.sh stop
+[ "$(count lab-$id)" -eq 0 ] || wrong "stop left something"
+"$jackal" export lab.yaml --as namespaces --cut lamp-r1--vessel-r1 -o lab.sh --replace >/dev/null
+says "started" 0 sh lab.sh start
+says "NOT AS EXPECTED" 1 sh lab.sh check
+says "stopped" 0 sh lab.sh stop
+
+# All or nothing: with one bad line in its middle nothing stays; after a crash stop clears.
+plan demo/skerry.yaml broken >broken.yaml
+"$jackal" export broken.yaml --as namespaces -o broken.sh >/dev/null
+sed -i 's/^    machine kettle .*/    false\n&/' broken.sh
+says "start failed; removing what was made" 1 sh broken.sh start
+[ "$(count broken-$id)" -eq 0 ] || wrong "a failed start left something"
+sed -i 's/^    false$/    kill -KILL $$/' broken.sh
+sh broken.sh start >/dev/null 2>&1 && wrong "the crash did not happen"
+[ "$(count broken-$id)" -gt 0 ] || wrong "the crash came too early to test anything"
+says "it is there already" 1 sh broken.sh start
+says "stopped" 0 sh broken.sh stop
+[ "$(count broken-$id)" -eq 0 ] || wrong "stop does not clear what a crash left"
+echo "the real lab works"

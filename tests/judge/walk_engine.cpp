@@ -1,0 +1,129 @@
+#include "engine.h"
+
+#include <fmt/format.h>
+
+namespace judge {
+
+using namespace jackal;
+
+namespace {
+
+// A machine with two NICs on a segment answers ARP by both, and gets the packet by whichever answer
+// came first: luck, if only one of the NICs has room for it.
+bool takes_by_luck(const routing::Settled& settled, const packet::Journey& journey) {
+    const lab::Lab& lab = settled.lab();
+    for (const packet::Step& step : journey.steps)
+        for (lab::NicId other : lab.nics_of(step.machine))
+            if (step.in && other != step.in && settled.is_usable(other)
+                && lab.nics[other].segment == lab.nics[step.in].segment
+                && lab.nics[other].mtu_bytes != lab.nics[step.in].mtu_bytes
+                && journey.packet.size_bytes > lab::ipv6_minimum_mtu_bytes / 2)
+                return true;
+    return false;
+}
+
+bool is_luck(const routing::Settled& settled, const std::optional<packet::Journey>& journey) {
+    return journey
+           && (journey->ending == packet::Ending::which_neighbour
+               || takes_by_luck(settled, *journey));
+}
+
+// Two machines in a row have one address. Which error comes of it, if any, depends on what the
+// machines have learned of each other before.
+bool is_no_reply(const std::optional<packet::Journey>& journey) {
+    return journey
+           && (journey->ending == packet::Ending::own_source
+               || journey->ending == packet::Ending::shared_source);
+}
+
+// Whether a router took the packet for its Subnet-Router anycast address (RFC 4291 section 2.6.1):
+// the packet was meant for another machine, and answers to such packets have rules of their own.
+bool is_anycast(const lab::Lab& lab, const packet::Journey& journey) {
+    if (journey.ending != packet::Ending::delivered)
+        return false;
+    for (lab::NicId nic : lab.nics_of(journey.last_machine()))
+        for (lab::AddressId row : lab.addresses_of(nic))
+            if (lab.addresses[row].address == journey.packet.destination)
+                return false;
+    return true;
+}
+
+// Whether the error found its way back only by chance.
+bool is_lucky_error(const routing::Settled& settled, const probe::PingAnswer& answer) {
+    if (answer.error.error == packet::IcmpError::none || answer.out->steps.size() == 1)
+        return false;
+    auto from = packet::error_source(settled, *answer.out);
+    if (!from)
+        return false;
+    return is_luck(settled, packet::walk(settled, answer.error.machine,
+                                         {.source = *from,
+                                          .destination = answer.out->packet.source,
+                                          .is_reply = true}));
+}
+
+Answer answer_of(const routing::Settled& settled, const probe::PingAnswer& ping) {
+    Answer answer;
+    if (ping.diagnosis)
+        answer.cause = plan::slug(ping.diagnosis->cause);
+    if ((ping.out && is_anycast(settled.lab(), *ping.out)) || is_luck(settled, ping.out)
+        || is_luck(settled, ping.back) || is_lucky_error(settled, ping)) {
+        answer.kind = Answer::Kind::luck;
+    } else if (ping.reaches) {
+        answer.kind = Answer::Kind::reply;
+        answer.ttl = ping.back->ttl_left;
+    } else if (is_no_reply(ping.out) || is_no_reply(ping.back)) {
+        answer.kind = Answer::Kind::no_reply;
+    } else if (ping.error.heard) {
+        answer.kind = Answer::Kind::error;
+        answer.error = ping.error.error;
+        bool at_once = ping.out->steps.size() == 1;
+        if (!at_once || ping.error.error == packet::IcmpError::host_unreachable)
+            answer.error_from = ping.error.from;
+    }
+    return answer;
+}
+
+} // namespace
+
+Answers ask_walk(const routing::Settled& settled, const std::vector<Question>& questions) {
+    const lab::Lab& lab = settled.lab();
+    Answers answers;
+    for (const Question& question : questions) {
+        probe::Endpoint from{.name = lab.machines[question.from].name,
+                             .machine = question.from,
+                             .nic = {},
+                             .address = {}};
+        // A kernel does not know which machine was meant: whoever has the address may answer.
+        probe::Endpoint to{.name = net::to_string(question.destination),
+                           .machine = {},
+                           .nic = {},
+                           .address = question.destination};
+        answers.push_back(
+            answer_of(settled, probe::ping(settled, {.from = from,
+                                                     .to = to,
+                                                     .family = {},
+                                                     .source = question.source,
+                                                     .count = 1,
+                                                     .ttl = question.ttl,
+                                                     .payload_bytes = question.payload_bytes})));
+    }
+    return answers;
+}
+
+std::string to_string(const Answer& answer) {
+    switch (answer.kind) {
+    case Answer::Kind::reply: return fmt::format("reply, TTL {}", answer.ttl);
+    case Answer::Kind::silence: return "silence";
+    case Answer::Kind::luck: return "luck";
+    case Answer::Kind::no_reply: return "no reply";
+    case Answer::Kind::error: break;
+    }
+    return fmt::format("{} from {}", packet::to_string(answer.error),
+                       answer.error_from ? net::to_string(*answer.error_from) : "its own kernel");
+}
+
+std::vector<Engine> engines() {
+    return {{"walk", ask_walk}, {"kernel", ask_kernel}};
+}
+
+} // namespace judge
