@@ -154,13 +154,15 @@ std::string counted(std::size_t n, std::string_view noun) {
     return fmt::format("{} {}{}", n, noun, n == 1 ? "" : "s");
 }
 
-void add_question_options(CLI::App& command, QuestionOptions& options) {
+void add_question_options(CLI::App& command, QuestionOptions& options, bool with_service) {
+    int words = with_service ? 3 : 2;
     command
-        .add_option("WORDS", options.words,
-                    "the ends are MACHINE, MACHINE/NIC or an address; PLAN is as "
-                    "for jackal check")
+        .add_option(with_service ? "SERVICE_WORDS" : "WORDS", options.words,
+                    fmt::format("the ends are MACHINE, MACHINE/NIC or an address{}; PLAN is as for "
+                                "jackal check",
+                                with_service ? ", SERVICE is tcp/PORT or udp/PORT" : ""))
         ->required()
-        ->expected(2, 3)
+        ->expected(words, words + 1)
         ->type_name("");
     add_common(command, options.plan, true);
     command.add_option("--family", options.family, "4 or 6; default: IPv4 where both ends have it")
@@ -179,6 +181,16 @@ void add_question_options(CLI::App& command, QuestionOptions& options) {
                     "bytes behind the ICMP header; default 56")
         ->check(CLI::Range(0, 65507).description(""))
         ->type_name("BYTES");
+}
+
+void add_sampling_options(CLI::App& command, QuestionOptions& options, const std::string& what) {
+    command.add_option("--count", options.ping.count, what)
+        ->check(CLI::Range(1, 1'000'000).description(""))
+        ->type_name("N");
+    command
+        .add_option("--seed", options.ping.seed,
+                    "seed of jitter and loss, so that a run can be repeated; default 1")
+        ->type_name("N");
 }
 
 void sort_words(QuestionOptions& options) {

@@ -120,7 +120,7 @@ std::string ping_text(const Style& style, const Opened& opened, const routing::S
 std::string verdict_text(const Style& style, const Opened& opened, const probe::PingAnswer& answer,
                          const probe::Mending* mending);
 
-/// The options of ping and trace.
+/// The options of ping, trace and connect.
 struct QuestionOptions {
     PlanOptions plan;
     std::vector<std::string> words; ///< [PLAN] FROM TO, as given
@@ -131,7 +131,14 @@ struct QuestionOptions {
     probe::PingOptions ping;
 };
 
-void add_question_options(CLI::App& command, QuestionOptions& options);
+/// `with_service` if a service follows the two ends.
+void add_question_options(CLI::App& command, QuestionOptions& options, bool with_service = false);
+
+/// Adds `--count`, described by `what`, and `--seed`.
+void add_sampling_options(CLI::App& command, QuestionOptions& options, const std::string& what);
+
+/// Asks, and tells the ways there and back, the verdict and the remedy.
+Outcome ask(const Style& style, QuestionOptions& question);
 
 /// Tells the plan and the two ends apart. Throws NotAsked if an end is missing.
 void sort_words(QuestionOptions& options);
@@ -151,6 +158,7 @@ void add_machines(CLI::App& app, Run& run);
 void add_routes(CLI::App& app, Run& run);
 void add_ping(CLI::App& app, Run& run);
 void add_trace(CLI::App& app, Run& run);
+void add_connect(CLI::App& app, Run& run);
 void add_verify(CLI::App& app, Run& run);
 void add_export(CLI::App& app, Run& run);
 void add_new(CLI::App& app, Run& run);

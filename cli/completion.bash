@@ -6,7 +6,7 @@ _jackal() {
     COMPREPLY=()
 
     if [ "$COMP_CWORD" -eq 1 ]; then
-        COMPREPLY=($(compgen -W "addresses check demo export machines names new ping routes trace \
+        COMPREPLY=($(compgen -W "addresses check connect demo export machines names new ping routes trace \
             verify --help --version" -- "$current"))
         return
     fi
@@ -46,7 +46,7 @@ _jackal() {
         ;;
     esac
     case $command in
-    ping | trace | routes)
+    ping | trace | connect | routes)
         [ -n "$plan" ] && COMPREPLY+=($(compgen -W "$("${COMP_WORDS[0]}" names "$plan" \
             --only machines 2>/dev/null)" -- "$current"))
         ;;

@@ -40,7 +40,9 @@ class HelpFormatter : public CLI::Formatter {
   private:
     static std::string word(const CLI::Option* option) {
         std::string name = option->get_name(true);
-        return name == "WORDS" ? "[PLAN] FROM TO" : name;
+        return name == "WORDS"           ? "[PLAN] FROM TO"
+               : name == "SERVICE_WORDS" ? "[PLAN] FROM TO SERVICE"
+                                         : name;
     }
 };
 
@@ -82,6 +84,7 @@ int main(int argc, char** argv) {
     add_routes(app, run);
     add_ping(app, run);
     add_trace(app, run);
+    add_connect(app, run);
     add_verify(app, run);
     add_export(app, run);
     add_new(app, run);

@@ -19,6 +19,8 @@ void add_journey(Table& table, const Style& style, const routing::Settled& settl
         std::string action(packet::to_string(step.action));
         table.add({lab.machines[step.machine].name, nics, drop ? style.bad(action) : action,
                    exports::step_detail(settled, journey, i)});
+        for (const std::string& text : exports::rewrite_texts(journey, i))
+            table.add({"", "", "", style.strong(text)});
     }
 }
 
@@ -28,8 +30,10 @@ std::string ends_text(const Style& style, const probe::PingAnswer& answer) {
             return style.strong(name);
         return fmt::format("{} ({})", style.strong(name), net::to_string(*address));
     };
-    return fmt::format("{} to {}\n", with_address(answer.question.from.name, answer.source),
-                       with_address(answer.question.to.name, answer.destination));
+    const auto& service = answer.question.service;
+    return fmt::format("{} to {}{}\n", with_address(answer.question.from.name, answer.source),
+                       with_address(answer.question.to.name, answer.destination),
+                       service ? ", " + net::to_string(*service) : "");
 }
 
 std::string error_text(const lab::Lab& lab, const probe::PingAnswer& answer) {
@@ -50,41 +54,36 @@ double milliseconds(probe::Microseconds time) {
     return time.count() / 1000;
 }
 
-struct PingCommand {
-    QuestionOptions question;
-
-    Outcome operator()(const Style& style) {
-        sort_words(question);
-        Opened opened = open_plan(question.plan);
-        routing::Settled settled = settle(opened, question.plan);
-        probe::PingAnswer answer = probe::ping(settled, question_of(opened, question));
-        auto mending = mending_of(opened, question, answer);
-        int status = answer.diagnosis ? status_no : status_well;
-        if (question.plan.json())
-            return {exports::ping_json(opened.plan, settled, answer, mending ? &*mending : nullptr)
-                        + "\n",
-                    status};
-        return {ping_text(style, opened, settled, answer, mending ? &*mending : nullptr), status};
-    }
-};
-
 } // namespace
+
+Outcome ask(const Style& style, QuestionOptions& question) {
+    Opened opened = open_plan(question.plan);
+    routing::Settled settled = settle(opened, question.plan);
+    probe::PingAnswer answer = probe::ping(settled, question_of(opened, question));
+    auto mending = mending_of(opened, question, answer);
+    const probe::Mending* mend = mending ? &*mending : nullptr;
+    int status = answer.diagnosis ? status_no : status_well;
+    if (question.plan.json())
+        return {exports::ping_json(opened.plan, settled, answer, mend) + "\n", status};
+    return {ping_text(style, opened, settled, answer, mend), status};
+}
 
 std::string verdict_text(const Style& style, const Opened& opened, const probe::PingAnswer& answer,
                          const probe::Mending* mending) {
+    const auto& service = answer.question.service;
     if (!answer.diagnosis)
         return fmt::format(
             "  {}  {} of {} came back, TTL {}, round trip {:.3f} / {:.3f} / {:.3f} ms "
             "(min / mean / max)\n",
-            style.good("reply"), answer.received, answer.sent, answer.reply_ttl,
+            style.good(probe::to_string(answer.outcome)), answer.received, answer.sent, answer.reply_ttl,
             milliseconds(answer.round_trip.min), milliseconds(answer.round_trip.mean),
             milliseconds(answer.round_trip.max));
     const probe::Diagnosis& d = *answer.diagnosis;
     std::string out =
-        fmt::format("  {}  {} at {}  {}\n    {}\n", style.bad("no reply"),
+        fmt::format("  {}  {} at {}  {}\n    {}\n", style.bad(service ? probe::to_string(answer.outcome) : "no reply"),
                     style.strong(plan::slug(d.cause)), opened.lab.machines[d.where].name,
                     style.faint(plan::to_string(d.at, opened.lab.source)), d.explanation);
-    if (answer.out)
+    if (answer.out && answer.outcome != probe::Outcome::refused)
         out += fmt::format("    {}\n", error_text(opened.lab, answer));
     lab::Remedy remedy = d.remedy;
     if (mending != nullptr)
@@ -93,7 +92,9 @@ std::string verdict_text(const Style& style, const Opened& opened, const probe::
         out += fmt::format("  {}  {}\n", style.good("remedy"), line);
     if (mending != nullptr && !mending->edits.empty())
         out += fmt::format("    {}\n", mending->mends
-                                           ? "tried on a copy of the plan: the ping gets its reply"
+                                           ? fmt::format("tried on a copy of the plan: {}",
+                                                         service ? "the service answers"
+                                                                 : "the ping gets its reply")
                                            : "more is needed behind that");
     return out;
 }
@@ -111,24 +112,23 @@ std::string ping_text(const Style& style, const Opened& opened, const routing::S
 }
 
 void add_ping(CLI::App& app, Run& run) {
-    auto command = std::make_shared<PingCommand>();
+    auto question = std::make_shared<QuestionOptions>();
     CLI::App* entry =
         app.add_subcommand("ping", "one ping: the way there and back, and why it fails");
-    add_question_options(*entry, command->question);
-    entry->add_option("--count", command->question.ping.count, "echo requests to send; default 4")
-        ->check(CLI::Range(1, 1'000'000).description(""))
-        ->type_name("N");
-    entry
-        ->add_option("--seed", command->question.ping.seed,
-                     "seed of jitter and loss, so that a run can be repeated; default 1")
-        ->type_name("N");
+    add_question_options(*entry, *question);
+    add_sampling_options(*entry, *question, "echo requests to send; default 4");
     entry->footer("Examples:\n"
                   "  jackal ping skerry.yaml chart-desk kettle\n"
                   "  jackal ping skerry.yaml helm quay-r1/eth1 --family 6\n"
                   "  jackal ping skerry.yaml helm kettle --cut lamp-r1--vessel-r1\n"
                   "\n"
                   "Exit status 1 if no reply comes.");
-    entry->callback([&run, command] { run = [command](const Style& s) { return (*command)(s); }; });
+    entry->callback([&run, question] {
+        run = [question](const Style& style) {
+            sort_words(*question);
+            return ask(style, *question);
+        };
+    });
 }
 
 } // namespace jackal::cli

@@ -64,6 +64,7 @@ json steps(const routing::Settled& settled, const std::optional<packet::Journey>
                         {"in", maybe_nic(lab, step.in)},
                         {"out", maybe_nic(lab, step.out)},
                         {"action", packet::to_string(step.action)},
+                        {"translated", rewrite_texts(*journey, i)},
                         {"detail", step_detail(settled, *journey, i)}});
     }
     return rows;
@@ -93,13 +94,17 @@ json ping_value(const plan::Plan& plan, const routing::Settled& settled,
                 const probe::PingAnswer& answer, const probe::Mending* mending) {
     const Lab& lab = settled.lab();
     bool reply = !answer.diagnosis;
+    const auto& service = answer.question.service;
     json value = {{"from", answer.question.from.name},
                   {"to", answer.question.to.name},
+                  {"service", maybe(service)},
                   {"source", maybe(answer.source)},
                   {"destination", maybe(answer.destination)},
                   {"sent", answer.sent},
                   {"received", answer.received},
-                  {"verdict", reply ? "reply" : "no-reply"},
+                  {"verdict", service ? probe::to_string(answer.outcome)
+                              : reply ? "reply"
+                                      : "no-reply"},
                   {"cause", nullptr},
                   {"remedy", nullptr},
                   {"ttl", reply ? json(answer.reply_ttl) : json(nullptr)},
@@ -329,6 +334,7 @@ std::string verify_json(const Lab& lab, const std::vector<probe::Verdict>& verdi
     for (const probe::Verdict& verdict : verdicts) {
         const plan::Expectation& wanted = lab.expectations[verdict.expectation];
         json row = {{"from", wanted.from.value}, {"to", wanted.to.value},
+                    {"service", maybe(wanted.service)},
                     {"gets", wanted.gets.value}, {"passed", verdict.passed},
                     {"pairs", verdict.pairs},    {"failed", verdict.failed},
                     {"at", place(wanted.at)}};

@@ -19,13 +19,15 @@ constexpr const char* head = R"sh(#!/bin/sh
 # The lab {0}, live. Made by jackal export --as namespaces.
 #
 # Every machine is a network namespace of Linux, every segment a bridge, every working link a pair
-# of virtual Ethernet devices. Run it as root. It needs iproute2 and procps, for check also
-# iputils-ping.
+# of virtual Ethernet devices; filters and translations are nftables rules. Run it as root. It needs
+# iproute2 and procps, for filters and translations nftables, for check also iputils-ping, and for
+# services socat.
 #
 #     sh FILE start                       the whole lab, or nothing of it
+#     sh FILE serve                       has something listen where the plan says so
 #     sh FILE status                      what is there
 #     sh FILE enter MACHINE [COMMAND...]  a shell on a machine, or one command
-#     sh FILE check                       pings what the plan expects, and compares
+#     sh FILE check                       asks what the plan expects, and compares
 #     sh FILE stop                        removes the lab, also what a crash has left of it
 #
 # The namespaces are called {0}.MACHINE; the bridges stand in {0}._wires.
@@ -66,6 +68,9 @@ settle() { settings "$2" | ip netns exec "$lab.$1" sysctl -q -p -; }
 wires() { ip -n "$lab._wires" -batch -; }
 machine() { ip -n "$lab.$1" -batch -; }
 
+# rules MACHINE: feeds the lines that follow to nft on the machine.
+rules() { ip netns exec "$lab.$1" nft -f -; }
+
 # refused MACHINE ROUTE...: a route of the plan that a kernel does not take.
 refused() {
     on=$1
@@ -90,6 +95,23 @@ start() {
     build
     trap - EXIT HUP INT TERM
     say "started $(echo $machines | wc -w) machines; next: enter MACHINE, check, stop"
+}
+
+serve() {
+    command -v socat >/dev/null || fail "serve needs socat"
+    status >/dev/null
+    services
+    say "what the plan says listens"
+}
+# offer MACHINE PROTOCOL PORT: takes every connection, and sends back what comes by it.
+offer() {
+    for family in 4 6; do
+        type=$(echo "$2$family-listen" | tr a-z A-Z)
+        more=
+        [ "$family" = 4 ] || more=,ipv6only=1
+        ip netns exec "$lab.$1" setsid socat "$type:$3,fork,reuseaddr$more" EXEC:cat \
+            </dev/null >/dev/null 2>&1 &
+    done
 }
 
 stop() {
@@ -125,6 +147,21 @@ enter() {
 }
 
 # ask FROM TO ADDRESS WANTED [SOURCE]: one ping, and whether it goes as the plan expects.
+# try FROM TO ADDRESS PORT WANTED: the same of one TCP connection.
+try() {
+    asked=$((asked + 1))
+    attempt "$@" >"$answers/$asked" &
+    [ $((asked % 50)) -ne 0 ] || wait
+}
+attempt() {
+    got=closed
+    if ip netns exec "$lab.$1" socat -u OPEN:/dev/null "TCP:$3:$4,connect-timeout=4" 2>/dev/null; then
+        got=open
+    fi
+    result="as expected"
+    [ "$got" = "$5" ] || result="NOT AS EXPECTED"
+    printf '%-8s  %s to %s (%s), tcp/%s: %s\n' "$got" "$1" "$2" "$3" "$4" "$result"
+}
 ask() {
     asked=$((asked + 1))
     answer "$@" >"$answers/$asked" &
@@ -143,28 +180,32 @@ answer() {
 check() {
     status >/dev/null
     command -v ping >/dev/null || fail "check needs ping"
+    if [ -n "$has_services" ]; then
+        (serve >/dev/null) # apart, so that nobody waits for what listens
+        sleep 0.5
+    fi
     answers=$(mktemp -d)
     trap 'rm -rf "$answers"' EXIT
     asked=0
     questions
     wait
-    [ "$asked" -gt 0 ] || fail "the plan expects no ping that can be asked"
+    [ "$asked" -gt 0 ] || fail "the plan expects nothing that can be asked"
     for number in $(seq "$asked"); do cat "$answers/$number"; done >"$answers/all"
     cat "$answers/all"
     wrong=$(grep -c 'NOT AS EXPECTED$' "$answers/all") || true
     if [ "$wrong" -ne 0 ]; then
-        say "$wrong of $asked pings are not as the plan expects"
+        say "$wrong of $asked answers are not as the plan expects"
         exit 1
     fi
-    say "all $asked pings are as the plan expects"
+    say "all $asked answers are as the plan expects"
 }
 
 verb=${1:-}
 [ $# -eq 0 ] || shift
 case $verb in
-start | stop | status | check) "$verb" ;;
+start | serve | stop | status | check) "$verb" ;;
 enter) enter "$@" ;;
-*) fail "write start, stop, status, enter MACHINE [COMMAND...] or check" ;;
+*) fail "write start, serve, stop, status, enter MACHINE [COMMAND...] or check" ;;
 esac
 )sh";
 
@@ -245,7 +286,7 @@ class Writer {
     std::string run() {
         std::string questions = write_questions();
         return fmt::format(fmt::runtime(head), lab_.name, header_notes()) + write_names() + settings
-               + write_build() + questions + verbs;
+               + write_build() + write_services() + questions + verbs;
     }
 
   private:
@@ -401,7 +442,220 @@ class Writer {
             else
                 text += fmt::format("route add {}\n", route_words(lab_.routes[route]));
         }
-        return text + "END\n" + not_taken;
+        return text + "END\n" + not_taken + write_rules(id);
+    }
+
+    // --- filters and translations ----------------------------------------------------------
+
+    // The rules of a machine; nothing if it has neither filters nor translations. The order of the
+    // chains is that of docs/design.md: what stands on a NIC sees a packet as it is on the wire.
+    std::string write_rules(MachineId id) const {
+        std::set<std::pair<lab::FilterId, plan::Way>> used;
+        std::string chains = nic_chain(id, plan::Way::in, used) + nic_chain(id, plan::Way::out, used)
+                             + machine_chains(id, used) + translation_chains(id);
+        if (chains.empty())
+            return "";
+        std::string text =
+            fmt::format("    rules {} <<'END'\ntable inet jackal {{\n", lab_.machines[id].name);
+        for (auto [filter, way] : used)
+            text += filter_chain(lab_.filters[filter], way);
+        return text + chains + "}\nEND\n";
+    }
+
+    static std::string chain_name(const lab::Filter& filter, plan::Way way) {
+        return fmt::format("{}-{}", filter.name, plan::to_string(way));
+    }
+
+    // What is accepted goes back to where the chain was called from, as other filters may follow.
+    static std::string filter_chain(const lab::Filter& filter, plan::Way way) {
+        std::string text = fmt::format("  chain {} {{\n", chain_name(filter, way));
+        for (const lab::FilterRule& rule : filter.rules)
+            if (!rule.way || *rule.way == way)
+                for (const std::string& match : matches(rule))
+                    text += fmt::format("    {}{}\n", match, rule.allows ? "return" : "drop");
+        return text + fmt::format("    {}\n  }}\n", filter.allows ? "return" : "drop");
+    }
+
+    // The matches of nftables that together are those of a rule, each with a blank behind it.
+    static std::vector<std::string> matches(const lab::FilterRule& rule) {
+        std::string ports = port_match(rule);
+        if (rule.any_from && rule.any_to)
+            return {ports};
+        std::vector<std::string> result;
+        for (net::Family family : net::both_families) {
+            auto from = end_match(rule.any_from, rule.from, family, "saddr");
+            auto to = end_match(rule.any_to, rule.to, family, "daddr");
+            if (from && to)
+                result.push_back(*from + *to + ports);
+        }
+        return result;
+    }
+
+    static std::optional<std::string> end_match(bool any, const std::vector<net::Prefix>& prefixes,
+                                                net::Family family, std::string_view field) {
+        if (any)
+            return "";
+        std::string list = prefix_list(prefixes, family);
+        if (list.empty())
+            return std::nullopt;
+        return fmt::format("{} {} {{ {} }} ", family == net::Family::ipv4 ? "ip" : "ip6", field,
+                           list);
+    }
+
+    // Prefixes that others hold are left out, as nftables refuses sets that overlap.
+    static std::string prefix_list(const std::vector<net::Prefix>& prefixes, net::Family family) {
+        std::string list;
+        for (std::size_t i = 0; i < prefixes.size(); ++i) {
+            bool held = false;
+            for (std::size_t j = 0; j < prefixes.size(); ++j)
+                held |= prefixes[j].contains(prefixes[i])
+                        && (prefixes[j] != prefixes[i] || j < i);
+            if (prefixes[i].family() != family || held)
+                continue;
+            list += (list.empty() ? "" : ", ") + net::to_string(prefixes[i]);
+        }
+        return list;
+    }
+
+    static std::string port_match(const lab::FilterRule& rule) {
+        std::string_view protocol = rule.protocol == net::Protocol::icmp ? "icmp, ipv6-icmp"
+                                    : rule.protocol == net::Protocol::tcp ? "tcp"
+                                    : rule.protocol == net::Protocol::udp ? "udp"
+                                    : rule.ports.empty()                  ? ""
+                                                                          : "tcp, udp";
+        if (protocol.empty())
+            return "";
+        std::string text = fmt::format("meta l4proto {{ {} }} ", protocol);
+        if (rule.ports.empty())
+            return text;
+        std::string list;
+        for (net::Ports ports : merged(rule.ports))
+            list += (list.empty() ? "" : ", ") + net::to_string(ports);
+        return text + fmt::format("th dport {{ {} }} ", list);
+    }
+
+    // Ports in order, those that overlap as one range.
+    static std::vector<net::Ports> merged(std::vector<net::Ports> ports) {
+        std::ranges::sort(ports, {}, &net::Ports::first);
+        std::vector<net::Ports> result;
+        for (net::Ports next : ports)
+            if (!result.empty() && next.first <= result.back().last)
+                result.back().last = std::max(result.back().last, next.last);
+            else
+                result.push_back(next);
+        return result;
+    }
+
+    // What every chain of filters lets pass: what answers an allowed packet or tells of it, what a
+    // machine sends to itself, and Neighbour Discovery (RFC 4861), as ARP is not filtered either.
+    static constexpr std::string_view always =
+        "    ct state established,related accept\n"
+        "    {}if lo accept\n"
+        "    icmpv6 type {{ nd-router-solicit, nd-router-advert, nd-neighbor-solicit, "
+        "nd-neighbor-advert, nd-redirect }} accept\n";
+
+    static std::string base_chain(std::string_view name, std::string_view hook, int priority,
+                                  std::string_view direction, const std::string& rules) {
+        return fmt::format("  chain {} {{\n    type filter hook {} priority {}; policy accept;\n", name,
+                           hook, priority)
+               + fmt::format(fmt::runtime(always), direction) + rules + "  }\n";
+    }
+
+    std::string nic_chain(MachineId id, plan::Way way,
+                          std::set<std::pair<lab::FilterId, plan::Way>>& used) const {
+        std::string rules;
+        bool in = way == plan::Way::in;
+        for (NicId nic : lab_.nics_of(id)) {
+            if (!lab_.nics[nic].guard)
+                continue;
+            const lab::Guard& guard = lab_.guards[lab_.nics[nic].guard];
+            for (lab::FilterId filter : {guard.subnet, guard.nic})
+                if (filter) {
+                    used.emplace(filter, way);
+                    rules += fmt::format("    {}ifname \"{}\" jump {}\n", in ? "i" : "o",
+                                         lab_.nics[nic].name,
+                                         chain_name(lab_.filters[filter], way));
+                }
+        }
+        if (rules.empty())
+            return "";
+        return in ? base_chain("nic-arrives", "prerouting", before_translation, "i", rules)
+                  : base_chain("nic-leaves", "postrouting", after_translation, "o", rules);
+    }
+
+    std::string machine_chains(MachineId id,
+                               std::set<std::pair<lab::FilterId, plan::Way>>& used) const {
+        const lab::Duties* duties = lab_.duties_of(id);
+        if (duties == nullptr || !duties->filter)
+            return "";
+        std::string text;
+        for (auto [way, hook, direction] : {std::tuple{plan::Way::in, "input", "i"},
+                                            std::tuple{plan::Way::out, "output", "o"},
+                                            std::tuple{plan::Way::through, "forward", "i"}}) {
+            used.emplace(duties->filter, way);
+            text += base_chain(fmt::format("machine-{}", plan::to_string(way)), hook, 0, direction,
+                               fmt::format("    jump {}\n",
+                                           chain_name(lab_.filters[duties->filter], way)));
+        }
+        return text;
+    }
+
+    std::string translation_chains(MachineId id) const {
+        const lab::Duties* duties = lab_.duties_of(id);
+        if (duties == nullptr || duties->translations.empty())
+            return "";
+        std::string inwards;
+        std::string outwards;
+        for (const lab::Translation& rule : duties->translations)
+            (rule.kind == plan::Translation::Kind::source ? outwards : inwards) +=
+                translation_line(rule);
+        return fmt::format("  chain translate-destination {{\n"
+                           "    type nat hook prerouting priority -100; policy accept;\n{}  }}\n"
+                           "  chain translate-source {{\n"
+                           "    type nat hook postrouting priority 100; policy accept;\n{}  }}\n",
+                           inwards, outwards);
+    }
+
+    std::string translation_line(const lab::Translation& rule) const {
+        const std::string& nic = lab_.nics[rule.nic].name;
+        if (rule.kind == plan::Translation::Kind::source) {
+            auto from =
+                end_match(rule.any_source, rule.from, net::Family::ipv4, "saddr");
+            if (!from)
+                return "";
+            return fmt::format("    meta nfproto ipv4 oifname \"{}\" {}masquerade\n", nic, *from);
+        }
+        std::vector<net::Prefix> own;
+        for (lab::AddressId row : lab_.addresses_of(rule.nic))
+            own.emplace_back(lab_.addresses[row].address,
+                             net::address_bits(lab_.addresses[row].address.family()));
+        auto to = end_match(false, own, net::Family::ipv4, "daddr");
+        if (!to || !rule.to)
+            return "";
+        std::string match;
+        if (rule.protocol != net::Protocol::any)
+            match = fmt::format("meta l4proto {} ", net::to_string(rule.protocol));
+        if (rule.port != 0)
+            match += fmt::format("th dport {} ", rule.port);
+        return fmt::format("    iifname \"{}\" {}{}dnat ip to {}{}\n", nic, *to, match,
+                           net::to_string(*rule.to),
+                           rule.to_port != 0 ? fmt::format(":{}", rule.to_port) : "");
+    }
+
+    // --- services --------------------------------------------------------------------------
+
+    std::string write_services() const {
+        std::string text;
+        for (MachineId id : lab_.machines.ids()) {
+            const lab::Duties* duties = lab_.duties_of(id);
+            if (duties == nullptr || !condition_.machine_on(id))
+                continue;
+            for (net::Service service : duties->listens)
+                text += fmt::format("    offer {} {} {}\n", lab_.machines[id].name,
+                                    net::to_string(service.protocol), service.port);
+        }
+        return fmt::format("\nhas_services={}\nservices() {{\n    :\n{}}}\n",
+                           text.empty() ? "" : "yes", text);
     }
 
     std::string write_address(const lab::InterfaceAddress& row) const {
@@ -446,8 +700,10 @@ class Writer {
 
     std::string write_question(const plan::Expectation& expectation, const probe::Endpoint& from,
                                const probe::Endpoint& to) {
-        probe::PingAnswer answer =
-            probe::ping(settled_, {.from = from, .to = to, .family = expectation.family});
+        probe::PingAnswer answer = probe::ping(settled_, {.from = from,
+                                                          .to = to,
+                                                          .service = expectation.service,
+                                                          .family = expectation.family});
         if (!answer.source || !answer.destination || !condition_.machine_on(from.machine)) {
             unasked_.push_back(fmt::format("check leaves out {} to {}: {}", from.name, to.name,
                                            condition_.machine_on(from.machine)
@@ -455,11 +711,31 @@ class Writer {
                                                : "the sender is off"));
             return "";
         }
+        if (expectation.service && expectation.service->protocol == net::Protocol::udp) {
+            unasked_.push_back(fmt::format("check leaves out {} to {}: {} has no handshake",
+                                           from.name, to.name,
+                                           net::to_string(*expectation.service)));
+            return "";
+        }
+        if (expectation.service)
+            return fmt::format("    try {} {} {} {} {}\n", lab_.machines[from.machine].name, to.name,
+                               address_in_socat(*answer.destination), expectation.service->port,
+                               expectation.gets.value == "open" ? "open" : "closed");
         return fmt::format("    ask {} {} {} {}{}\n", lab_.machines[from.machine].name, to.name,
                            net::to_string(*answer.destination),
                            expectation.gets.value == "reply" ? "reply" : "no-reply",
                            from.nic ? " " + net::to_string(*answer.source) : "");
     }
+
+    static std::string address_in_socat(net::Address address) {
+        return address.family() == net::Family::ipv6
+                   ? fmt::format("'[{}]'", net::to_string(address))
+                   : net::to_string(address);
+    }
+
+    // Of nftables: its translations have -100 and 100.
+    static constexpr int before_translation = -150;
+    static constexpr int after_translation = 150;
 
     const routing::Settled& settled_;
     const routing::Condition& condition_;

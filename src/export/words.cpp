@@ -23,12 +23,30 @@ std::string holder(const lab::Lab& lab, net::Address address) {
     return owners.empty() ? "" : fmt::format(" ({})", lab.machine_name(owners.front().nic));
 }
 
+// "filter quiet, rule 2 (way in)".
+std::string denial_text(const lab::Lab& lab, const packet::Denial& denial) {
+    std::string rule = denial.rule == lab::RuleIndex::none
+                           ? "its default"
+                           : fmt::format("rule {}", denial.rule + 1);
+    return fmt::format("filter {}{}, {} (way {})", lab.filters[denial.filter].name,
+                       denial.nic ? " on " + lab.nics[denial.nic].name : "", rule,
+                       plan::to_string(denial.way));
+}
+
+std::string end_text(net::Address address, std::uint16_t port) {
+    if (port == 0)
+        return to_string(address);
+    return address.family() == net::Family::ipv6
+               ? fmt::format("[{}]:{}", to_string(address), port)
+               : fmt::format("{}:{}", to_string(address), port);
+}
+
 std::string drop_detail(const lab::Lab& lab, const Journey& journey, const packet::Step& step) {
     std::string segment = step.out ? lab.segment_name(lab.nics[step.out].segment) : "";
     switch (journey.ending) {
     case Ending::machine_off: return "is off";
     case Ending::no_route:
-        return fmt::format("no route to {}", to_string(journey.packet.destination));
+        return fmt::format("no route to {}", to_string(journey.flow.destination));
     case Ending::not_forwarding: return "does not forward";
     case Ending::no_neighbour:
         return fmt::format("nobody on {} answers for {}", segment, to_string(journey.next_hop));
@@ -47,9 +65,10 @@ std::string drop_detail(const lab::Lab& lab, const Journey& journey, const packe
         return fmt::format("{} bytes do not fit the MTU of {}", journey.packet.size_bytes,
                            lab.nics[step.out].mtu_bytes);
     case Ending::own_source:
-        return fmt::format("has the source address {} itself", to_string(journey.packet.source));
+        return fmt::format("has the source address {} itself", to_string(journey.flow.source));
+    case Ending::filtered: return denial_text(lab, journey.denial);
     case Ending::to_broadcast:
-        return fmt::format("{} means all of {}", to_string(journey.packet.destination), segment);
+        return fmt::format("{} means all of {}", to_string(journey.flow.destination), segment);
     case Ending::delivered: break;
     }
     return "";
@@ -64,12 +83,35 @@ std::string step_detail(const routing::Settled& settled, const Journey& journey,
     if (step.action == packet::Action::drop)
         return drop_detail(lab, journey, step);
     if (step.action == packet::Action::deliver)
-        return fmt::format("has {}", to_string(journey.packet.destination));
-    auto route = settled.route(step.machine, journey.packet.destination);
+        return fmt::format("has {}", to_string(journey.flow.destination));
+    auto route = settled.route(step.machine, journey.flow_at(index).destination);
     if (route->kind == routing::RouteKind::connected)
         return fmt::format("{} is connected", to_string(route->to));
     return fmt::format("{} via {}{}", target(route->to), to_string(route->via),
                        holder(lab, route->via));
+}
+
+std::vector<std::string> rewrite_texts(const Journey& journey, std::size_t index) {
+    std::vector<std::string> texts;
+    for (const packet::Rewrite& rewrite : journey.rewrites) {
+        if (rewrite.step != index)
+            continue;
+        const net::Flow& before = rewrite.before;
+        const net::Flow& after = rewrite.after;
+        bool same_source =
+            before.source == after.source && before.source_port == after.source_port;
+        bool same_destination = before.destination == after.destination
+                                && before.destination_port == after.destination_port;
+        if (!same_source)
+            texts.push_back(fmt::format("source {} becomes {}",
+                                        end_text(before.source, before.source_port),
+                                        end_text(after.source, after.source_port)));
+        if (!same_destination)
+            texts.push_back(fmt::format("destination {} becomes {}",
+                                        end_text(before.destination, before.destination_port),
+                                        end_text(after.destination, after.destination_port)));
+    }
+    return texts;
 }
 
 std::string_view to_string(lab::AddressOrigin origin) {

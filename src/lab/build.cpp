@@ -7,6 +7,7 @@
 
 #include <algorithm>
 #include <fmt/format.h>
+#include <map>
 #include <stdexcept>
 
 namespace jackal::lab {
@@ -39,6 +40,9 @@ class Builder {
         mark_shared_macs();
         assign_addresses(plan_, lab_);
         index_owners();
+        add_filters();
+        add_guards();
+        add_duties();
         add_routes();
         shrink();
         return std::move(lab_);
@@ -209,6 +213,7 @@ class Builder {
                                                          + (machine.loopback ? 1 : 0)),
                  .first_route = {},
                  .route_count = 0,
+                 .duties = {},
                  .at = machine.at,
                  .plan_index = i});
             for (std::uint32_t n = 0; n < machine.nics.size(); ++n)
@@ -225,6 +230,7 @@ class Builder {
                                .mtu_bytes = 65535, // what Linux has, as far as IPv4 can tell
                                .first_address = {},
                                .address_count = 0,
+                               .guard = {},
                                .at = machine.loopback->at,
                                .plan_index = position});
         }
@@ -241,6 +247,7 @@ class Builder {
                 .mtu_bytes = static_cast<std::uint16_t>(nic.mtu_bytes.value_or(ethernet_mtu_bytes)),
                 .first_address = {},
                 .address_count = 0,
+                .guard = {},
                 .at = nic.at,
                 .plan_index = n};
         row.mac = nic.mac.value_or(net::mac_from_names(machine.name, row.name));
@@ -262,6 +269,7 @@ class Builder {
              .mtu_bytes = static_cast<std::uint16_t>(entry.mtu_bytes.value_or(ethernet_mtu_bytes)),
              .first_address = {},
              .address_count = 0,
+             .guard = {},
              .at = entry.at,
              .plan_index = n});
         bool is_first = machine_named(entry.first.value) == id;
@@ -403,6 +411,140 @@ class Builder {
                 && std::ranges::binary_search(anycast, first.address))
                 lab_.owners.push_back({first.address, row.nic, machine});
         }
+    }
+
+    // --- filters and duties ----------------------------------------------------------------
+
+    // The prefixes of a subnet, or the addresses of a machine.
+    std::vector<net::Prefix> prefixes_of(const plan::Ends& ends) const {
+        if (const auto* prefix = std::get_if<net::Prefix>(&ends))
+            return {*prefix};
+        const auto& name = std::get<std::string>(ends);
+        std::vector<net::Prefix> prefixes;
+        if (lab_.machine_index.find(name, name_in(plan_.machines))) {
+            for (NicId nic : lab_.nics_of(machine_named(name)))
+                for (AddressId id : lab_.addresses_of(nic)) {
+                    net::Address address = lab_.addresses[id].address;
+                    prefixes.emplace_back(address, net::address_bits(address.family()));
+                }
+            return prefixes;
+        }
+        const Segment& segment = lab_.segments[lab_.subnets[subnet_named(name)].segment];
+        for (net::Family family : net::both_families)
+            if (const auto& prefix = segment.prefix[family])
+                prefixes.push_back(*prefix);
+        return prefixes;
+    }
+
+    std::vector<net::Prefix> prefixes_of(const std::vector<plan::Placed<plan::Ends>>& ends) const {
+        std::vector<net::Prefix> all;
+        for (const auto& end : ends) {
+            std::vector<net::Prefix> some = prefixes_of(end.value);
+            all.insert(all.end(), some.begin(), some.end());
+        }
+        return all;
+    }
+
+    void add_filters() {
+        for (std::uint32_t i = 0; i < plan_.filters.size(); ++i) {
+            const plan::Filter& filter = plan_.filters[i];
+            Filter row{.name = filter.name,
+                       .allows = filter.allows,
+                       .rules = {},
+                       .index = {},
+                       .at = filter.at,
+                       .default_at = filter.default_at,
+                       .plan_index = i};
+            for (const plan::FilterRule& rule : filter.rules)
+                row.rules.push_back({.allows = rule.allows,
+                                     .way = rule.way,
+                                     .protocol = rule.protocol,
+                                     .from = prefixes_of(rule.from),
+                                     .to = prefixes_of(rule.to),
+                                     .any_from = rule.from.empty(),
+                                     .any_to = rule.to.empty(),
+                                     .ports = rule.ports,
+                                     .at = rule.at});
+            row.index = RuleIndex(row.rules);
+            lab_.filters.add(std::move(row));
+        }
+    }
+
+    FilterId filter_named(std::string_view name) const {
+        for (FilterId id : lab_.filters.ids())
+            if (lab_.filters[id].name == name)
+                return id;
+        return {};
+    }
+
+    void add_guards() {
+        std::map<Guard, GuardId> known;
+        for (NicId id : lab_.nics.ids()) {
+            Nic& nic = lab_.nics[id];
+            const plan::Machine& machine = plan_.machines[nic.machine.row];
+            if (nic.plan_index >= machine.nics.size()) // of a link, or the loopback
+                continue;
+            const plan::Nic& entry = machine.nics[nic.plan_index];
+            Guard guard;
+            if (machine.kind == plan::MachineKind::guest)
+                guard.subnet =
+                    filter_named(plan_.subnets[subnet_named(entry.subnet.value).row].filter.value);
+            if (entry.filter)
+                guard.nic = filter_named(entry.filter->value);
+            if (guard == Guard{})
+                continue;
+            auto [row, is_new] = known.emplace(guard, GuardId{});
+            if (is_new)
+                row->second = lab_.guards.add(guard);
+            nic.guard = row->second;
+        }
+    }
+
+    void add_duties() {
+        for (MachineId id : lab_.machines.ids()) {
+            const plan::Machine& machine = plan_.machines[id.row];
+            if (!machine.duties)
+                continue;
+            Duties row{.filter = filter_named(machine.duties->filter.value),
+                       .translations = {},
+                       .listens = {}};
+            for (const plan::Translation& entry : machine.duties->translations)
+                row.translations.push_back({.kind = entry.kind,
+                                            .nic = *lab_.nic(id, entry.nic.value),
+                                            .any_source = entry.from.empty(),
+                                            .from = prefixes_of(entry.from),
+                                            .protocol = entry.protocol,
+                                            .port = entry.port,
+                                            .to = translated_to(id, entry),
+                                            .to_port = entry.to_port,
+                                            .at = entry.at});
+            for (const auto& service : machine.duties->listens)
+                row.listens.push_back(service.value);
+            lab_.machines[id].duties = lab_.duties.add(std::move(row));
+        }
+    }
+
+    // The named machine's first IPv4 address, best one on a segment that both share.
+    std::optional<net::Address> translated_to(MachineId own,
+                                              const plan::Translation& entry) const {
+        if (entry.kind == plan::Translation::Kind::source)
+            return std::nullopt;
+        if (const auto* address = std::get_if<net::Address>(&entry.to.value))
+            return *address;
+        const InterfaceAddress* found = nullptr;
+        for (NicId nic : lab_.nics_of(machine_named(std::get<std::string>(entry.to.value)))) {
+            const InterfaceAddress* row = lab_.first_address(nic, net::Family::ipv4);
+            bool shared = false;
+            for (NicId other : lab_.nics_of(own))
+                shared |= lab_.nics[other].segment == lab_.nics[nic].segment;
+            if (row != nullptr && (found == nullptr || shared))
+                found = row;
+            if (row != nullptr && shared)
+                break;
+        }
+        if (found == nullptr)
+            return std::nullopt;
+        return found->address;
     }
 
     // --- routes ----------------------------------------------------------------------------

@@ -60,6 +60,11 @@ const InterfaceAddress* Lab::first_address(NicId nic, net::Family family) const 
     return nullptr;
 }
 
+bool Lab::listens(MachineId id, net::Service service) const {
+    const Duties* own = duties_of(id);
+    return own != nullptr && std::ranges::find(own->listens, service) != own->listens.end();
+}
+
 std::vector<net::Prefix> Lab::taken() const {
     std::vector<net::Prefix> all = prefixes();
     for (const Pool& pool : pools)

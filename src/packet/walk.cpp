@@ -1,5 +1,7 @@
 #include "jackal/packet/walk.h"
 
+#include <algorithm>
+
 namespace jackal::packet {
 
 using lab::MachineId;
@@ -22,6 +24,7 @@ std::string_view to_string(IcmpError error) {
     case IcmpError::host_unreachable: return "host unreachable";
     case IcmpError::time_exceeded: return "time exceeded";
     case IcmpError::packet_too_big: return "packet too big";
+    case IcmpError::port_unreachable: return "port unreachable";
     case IcmpError::none: break;
     }
     return "";
@@ -38,6 +41,14 @@ IcmpError icmp_error(Ending ending) {
     }
 }
 
+net::Flow Journey::flow_at(std::size_t step) const {
+    net::Flow left = packet.flow();
+    for (const Rewrite& rewrite : rewrites)
+        if (rewrite.step <= step)
+            left = rewrite.after;
+    return left;
+}
+
 int Journey::forwarded() const {
     int count = 0;
     for (const Step& step : steps)
@@ -49,12 +60,14 @@ namespace {
 
 class Walk {
   public:
-    Walk(const routing::Settled& settled, MachineId sender, const Packet& packet)
+    Walk(const routing::Settled& settled, MachineId sender, const Packet& packet,
+         const Journey* request)
         : settled_(settled), lab_(settled.lab()),
           aim_(settled.aim(packet.destination)), source_{.address = packet.source,
                                                          .owners = lab_.owners_of(packet.source)},
-          at_(sender) {
+          at_(sender), is_touched_(lab_.touches_packets()), request_(request) {
         journey_.packet = packet;
+        journey_.flow = packet.flow();
         journey_.ttl_left = packet.ttl;
         size_bytes_ = packet.size_bytes;
         journey_.steps.reserve(32);
@@ -66,6 +79,13 @@ class Walk {
         return std::move(journey_);
     }
 
+    // The error that the last machine of the request sends.
+    Journey run_error() {
+        is_error_ = true;
+        told_ = request_->flow;
+        return run();
+    }
+
   private:
     // Lets the current machine deal with the packet; false when that was its end.
     bool visit() {
@@ -74,6 +94,8 @@ class Walk {
             return end(Ending::machine_off);
         if (neighbour_takes_less_ && size_bytes_ > lab_.nics[in_].mtu_bytes + vlan_tag_bytes)
             return end(Ending::too_big_to_take);
+        if (is_touched_ && !arrive())
+            return false;
         if (in_ && is_own_source())
             return end(Ending::own_source);
         if (settled_.is_local(at_, aim_))
@@ -90,6 +112,8 @@ class Walk {
             return end(Ending::ttl_expired);
         if (size_bytes_ > hop_->mtu_bytes && !fragment())
             return end(Ending::too_big);
+        if (is_touched_ && !leave())
+            return false;
         return pass_on();
     }
 
@@ -175,7 +199,166 @@ class Walk {
                                     {.address = source, .owners = lab_.owners_of(source)});
     }
 
+    // --- filters and translations --------------------------------------------------------------
+
+    // What a machine did with the request when it passed: the flow as it came and as it left.
+    struct Passage {
+        net::Flow came;
+        net::Flow left;
+    };
+
+    // What a machine remembers of the flow: it saw the request, and this belongs to it.
+    std::optional<Passage> record() const {
+        if (request_ == nullptr)
+            return std::nullopt;
+        net::Flow flow = request_->packet.flow();
+        auto rewrite = request_->rewrites.begin();
+        for (std::uint32_t i = 0; i < request_->steps.size(); ++i) {
+            Passage passage{flow, flow};
+            if (rewrite != request_->rewrites.end() && rewrite->step == i)
+                passage.left = (rewrite++)->after;
+            flow = passage.left;
+            const Step& step = request_->steps[i];
+            if (step.machine == at_ && is_remembered(step)
+                && (is_error_ ? told_ : journey_.flow.reversed()) == passage.left)
+                return passage;
+        }
+        return std::nullopt;
+    }
+
+    // A machine keeps a flow in mind once a packet of it was delivered or put on the wire.
+    bool is_remembered(const Step& step) const {
+        return step.action != Action::drop || request_->ending == Ending::no_neighbour
+               || request_->ending == Ending::which_neighbour
+               || request_->ending == Ending::shared_source;
+    }
+
+    // The NIC's filters and the translation of destinations; false if the packet was dropped.
+    bool arrive() {
+        arrived_as_ = journey_.flow;
+        record_ = record();
+        if (in_ && !pass_nic(in_, plan::Way::in))
+            return false;
+        if (record_)
+            set_destination(record_->came.source, record_->came.source_port);
+        else if (in_ && starts_flow())
+            redirect();
+        return true;
+    }
+
+    // The machine's and the NIC's filters and the translation of sources.
+    bool leave() {
+        if (!pass_machine(in_ ? plan::Way::through : plan::Way::out))
+            return false;
+        if (record_)
+            set_source_as(record_->came);
+        else if (starts_flow())
+            masquerade();
+        return pass_nic(hop_->out, plan::Way::out);
+    }
+
+    // Only the first packet of a flow is translated by rule. Of answers to a request that the
+    // machine did not see, only those over UDP can be taken for one.
+    bool starts_flow() const {
+        return request_ == nullptr
+               || (!is_error_ && journey_.flow.protocol == net::Protocol::udp);
+    }
+
+    void set_destination(net::Address destination, std::uint16_t port) {
+        if (!is_error_)
+            journey_.flow.destination_port = port;
+        if (destination == journey_.flow.destination)
+            return;
+        journey_.flow.destination = destination;
+        aim_ = settled_.aim(destination);
+    }
+
+    void set_source(net::Address source, std::uint16_t port) {
+        if (!is_error_)
+            journey_.flow.source_port = port;
+        if (source == journey_.flow.source)
+            return;
+        journey_.flow.source = source;
+        source_ = {.address = source, .owners = lab_.owners_of(source)};
+    }
+
+    // Answers get the source that the request was sent to. Errors of other machines do if that was
+    // changed here.
+    void set_source_as(const net::Flow& came) {
+        if (!is_error_ || (in_ && record_->left.destination != came.destination))
+            set_source(came.destination, came.destination_port);
+        if (is_error_)
+            told_ = came;
+    }
+
+    void redirect() {
+        const lab::Duties* duties = lab_.duties_of(at_);
+        if (duties == nullptr)
+            return;
+        for (const lab::Translation& rule : duties->translations) {
+            net::Flow& flow = journey_.flow;
+            if (rule.kind != plan::Translation::Kind::destination || rule.nic != in_ || !rule.to
+                || (rule.protocol != net::Protocol::any && rule.protocol != flow.protocol)
+                || (rule.port != 0 && rule.port != flow.destination_port)
+                || !has_address(in_, flow.destination))
+                continue;
+            return set_destination(*rule.to,
+                                   rule.to_port != 0 ? rule.to_port : flow.destination_port);
+        }
+    }
+
+    bool has_address(NicId nic, net::Address address) const {
+        for (lab::AddressId id : lab_.addresses_of(nic))
+            if (lab_.addresses[id].address == address)
+                return true;
+        return false;
+    }
+
+    void masquerade() {
+        const lab::Duties* duties = lab_.duties_of(at_);
+        if (duties == nullptr || journey_.flow.source.family() == net::Family::ipv6)
+            return;
+        net::Address source = journey_.flow.source;
+        for (const lab::Translation& rule : duties->translations)
+            if (rule.kind == plan::Translation::Kind::source && rule.nic == hop_->out
+                && (rule.any_source
+                    || std::ranges::any_of(rule.from,
+                                           [&](const auto& from) { return from.contains(source); })))
+                return set_source(lab_.addresses[hop_->source].address,
+                                  journey_.flow.source_port);
+    }
+
+    bool pass_machine(plan::Way way) {
+        const lab::Duties* duties = lab_.duties_of(at_);
+        return duties == nullptr || pass(duties->filter, way, {});
+    }
+
+    bool pass_nic(NicId nic, plan::Way way) {
+        if (!lab_.nics[nic].guard)
+            return true;
+        const lab::Guard& guard = lab_.guards[lab_.nics[nic].guard];
+        return pass(guard.subnet, way, nic) && pass(guard.nic, way, nic);
+    }
+
+    bool pass(lab::FilterId id, plan::Way way, NicId nic) {
+        if (!id || record_)
+            return true;
+        const lab::Filter& filter = lab_.filters[id];
+        std::uint32_t rule = filter.index.first(way, journey_.flow);
+        if (rule == lab::RuleIndex::none ? filter.allows : filter.rules[rule].allows)
+            return true;
+        journey_.denial = {id, rule, way, nic};
+        end(Ending::filtered);
+        return false;
+    }
+
+    // --- ends ----------------------------------------------------------------------------------
+
     bool deliver() {
+        if (is_touched_ && in_ && !pass_machine(plan::Way::in))
+            return false;
+        if (is_touched_ && record_)
+            set_source_as(record_->came);
         add_step(Action::deliver, {});
         journey_.ending = Ending::delivered;
         return false;
@@ -188,7 +371,12 @@ class Walk {
         return false;
     }
 
-    void add_step(Action action, NicId out) { journey_.steps.push_back({at_, in_, out, action}); }
+    void add_step(Action action, NicId out) {
+        if (is_touched_ && arrived_as_ != journey_.flow)
+            journey_.rewrites.push_back({static_cast<std::uint32_t>(journey_.steps.size()),
+                                         arrived_as_, journey_.flow});
+        journey_.steps.push_back({at_, in_, out, action});
+    }
 
     const routing::Settled& settled_;
     const lab::Lab& lab_;
@@ -204,12 +392,28 @@ class Walk {
     const routing::Hop* hop_ = nullptr;
     routing::Hop way_back_;
     std::vector<NicId> answering_;
+    const bool is_touched_;  // by filters or translations, here or elsewhere in the lab
+    const Journey* request_; // that this answers, or null
+    bool is_error_ = false;
+    net::Flow told_;       // of an error: the packet it tells of, as the machines on the way saw it
+    net::Flow arrived_as_; // at the current machine
+    std::optional<Passage> record_; // of the flow, at the current machine
 };
 
 } // namespace
 
-Journey walk(const routing::Settled& settled, MachineId sender, const Packet& packet) {
-    return Walk(settled, sender, packet).run();
+Journey walk(const routing::Settled& settled, MachineId sender, const Packet& packet,
+             const Journey* request) {
+    return Walk(settled, sender, packet, request).run();
+}
+
+Journey walk_error(const routing::Settled& settled, const Journey& failed, net::Address source) {
+    constexpr unsigned error_bytes = 112; // the request with a new IP and ICMP header
+    Packet error{.source = source,
+                 .destination = failed.flow.source,
+                 .size_bytes = error_bytes,
+                 .is_reply = true};
+    return Walk(settled, failed.last_machine(), error, &failed).run_error();
 }
 
 namespace {
@@ -250,7 +454,7 @@ std::optional<net::Address> source_address(const routing::Settled& settled, Mach
 
 std::optional<net::Address> error_source(const routing::Settled& settled, const Journey& journey) {
     const lab::Lab& lab = settled.lab();
-    net::Address to = journey.packet.source;
+    net::Address to = journey.flow.source;
     NicId in = journey.steps.back().in;
     bool is_own = settled.is_local(journey.last_machine(), settled.aim(to));
     if (in && !is_own && to.family() == net::Family::ipv6)

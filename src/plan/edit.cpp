@@ -33,6 +33,14 @@ auto& site_of(PlanT& plan, const std::string& name) {
     throw std::out_of_range(fmt::format("the plan has no site {}", name));
 }
 
+template <class PlanT>
+auto& filter_of(PlanT& plan, const std::string& name) {
+    for (auto& filter : plan.filters)
+        if (filter.name == name)
+            return filter;
+    throw std::out_of_range(fmt::format("the plan has no filter {}", name));
+}
+
 std::string machine_path(const Machine& machine) {
     std::string_view section = machine.kind == MachineKind::guest ? "guests" : "routers";
     if (machine.clone_digits == 0)
@@ -150,6 +158,21 @@ struct Words {
         return {nic_path(plan, e.machine, e.nic) + ".mtu", "set", fmt::format("{}", e.bytes),
                 nic_mark(plan, e.machine, e.nic)};
     }
+    EditText operator()(const AddFilterRule& e) const {
+        const Filter& filter = filter_of(plan, e.filter);
+        bool last = e.position >= filter.rules.size();
+        return {fmt::format("filters.{}.rules{}", e.filter,
+                            last ? "" : fmt::format("[{}]", e.position)),
+                "add", to_string(e.rule), last ? filter.at : filter.rules[e.position].at};
+    }
+    EditText operator()(const RemoveFilterRule& e) const {
+        return {fmt::format("filters.{}.rules[{}]", e.filter, e.position), "remove", "",
+                filter_of(plan, e.filter).rules.at(e.position).at};
+    }
+    EditText operator()(const AddService& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        return {machine_path(machine) + ".listens", "add", net::to_string(e.service), machine.at};
+    }
 };
 
 // --- in deed -------------------------------------------------------------------------------
@@ -240,6 +263,22 @@ struct Deed {
     void operator()(const SetNicMtu& e) const {
         machine_of(plan, e.machine).nics.at(e.nic).mtu_bytes = e.bytes;
     }
+    void operator()(const AddFilterRule& e) const {
+        auto& rules = filter_of(plan, e.filter).rules;
+        auto position = std::min(e.position, rules.size());
+        rules.insert(rules.begin() + static_cast<std::ptrdiff_t>(position), e.rule);
+    }
+    void operator()(const RemoveFilterRule& e) const {
+        auto& rules = filter_of(plan, e.filter).rules;
+        rules.at(e.position);
+        rules.erase(rules.begin() + static_cast<std::ptrdiff_t>(e.position));
+    }
+    void operator()(const AddService& e) const {
+        Machine& machine = machine_of(plan, e.machine);
+        if (!machine.duties)
+            machine.duties = Duties{};
+        machine.duties->listens.emplace_back(e.service);
+    }
 };
 
 } // namespace
@@ -254,6 +293,40 @@ std::string to_string(const Route::Target& target) {
 std::string to_string(const Route::NextHop& next_hop) {
     const auto* address = std::get_if<net::Address>(&next_hop);
     return address == nullptr ? std::get<std::string>(next_hop) : net::to_string(*address);
+}
+
+namespace {
+
+// One value as it is, several as a list.
+template <class List, class Words>
+std::string one_or_list(const List& list, Words words) {
+    std::vector<std::string> texts;
+    for (const auto& item : list)
+        texts.push_back(words(item));
+    return texts.size() == 1 ? texts.front() : fmt::format("[{}]", fmt::join(texts, ", "));
+}
+
+} // namespace
+
+std::string to_string(const FilterRule& rule) {
+    std::string text = rule.allows ? "{do: allow" : "{do: deny";
+    auto ends = [](const Placed<Ends>& end) {
+        std::string word = to_string(end.value);
+        return word.find(':') == word.npos ? word : fmt::format("\"{}\"", word);
+    };
+    if (rule.way)
+        text += fmt::format(", way: {}", to_string(*rule.way));
+    if (rule.protocol != net::Protocol::any)
+        text += fmt::format(", proto: {}", net::to_string(rule.protocol));
+    if (!rule.ports.empty())
+        text += fmt::format(", port: {}", one_or_list(rule.ports, [](net::Ports ports) {
+                                return net::to_string(ports);
+                            }));
+    if (!rule.from.empty())
+        text += fmt::format(", from: {}", one_or_list(rule.from, ends));
+    if (!rule.to.empty())
+        text += fmt::format(", to: {}", one_or_list(rule.to, ends));
+    return text + "}";
 }
 
 EditText to_text(const Edit& edit, const Plan& plan) {

@@ -29,6 +29,26 @@ Machine* Plan::machine(std::string_view name) {
 Subnet* Plan::subnet(std::string_view name) {
     return entry_named(subnets, name);
 }
+Filter* Plan::filter(std::string_view name) {
+    return entry_named(filters, name);
+}
+
+std::string_view to_string(Way way) {
+    switch (way) {
+    case Way::in: return "in";
+    case Way::out: return "out";
+    case Way::through: break;
+    }
+    return "through";
+}
+
+std::string to_string(const Ends& ends) {
+    const auto* prefix = std::get_if<net::Prefix>(&ends);
+    if (prefix == nullptr)
+        return std::get<std::string>(ends);
+    bool one = prefix->host_bits() == 0;
+    return one ? net::to_string(prefix->first()) : net::to_string(*prefix);
+}
 
 std::vector<std::string> link_names(const std::vector<Link>& links) {
     std::vector<std::string> names;

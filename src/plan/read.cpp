@@ -96,6 +96,7 @@ const Key<Subnet> subnet_keys[] = {
              r.problem(n, "dhcp needs `range` or `size`, one of them");
          s.dhcp = dhcp;
      }},
+    {"filter", [](Reader& r, NodeId n, Subnet& s) { read_word(r, n, s.filter); }},
     {"gateway", read_subnet_gateway},
     {"growth",
      [](Reader& r, NodeId n, Subnet& s) {
@@ -147,8 +148,25 @@ const Key<Link> link_keys[] = {
     {"state", [](Reader& r, NodeId n, Link& l) { read_state(r, n, l.up); }},
 };
 
+// `connect: [FROM, TO, tcp/22]`
+void read_connect(Reader& r, NodeId node, Expectation& e) {
+    std::vector<NodeId> items;
+    if (r.kind(node) == NodeKind::sequence)
+        r.each_item(node, [&](NodeId item) { items.push_back(item); });
+    if (items.size() != 3)
+        return r.problem(node, "connect takes two names and a service: [ONE, OTHER, tcp/22]");
+    read_word(r, items[0], e.from);
+    read_word(r, items[1], e.to);
+    e.service =
+        r.value(items[2], "a service such as tcp/22 or udp/53", net::parse_service)
+            .value_or(net::Service{});
+    if (!e.gets.at)
+        e.gets.value = "open";
+}
+
 const Key<Expectation> expectation_keys[] = {
     {"about", [](Reader& r, NodeId n, Expectation& e) { read_text(r, n, e.about); }},
+    {"connect", read_connect},
     {"family",
      [](Reader& r, NodeId n, Expectation& e) {
          if (auto i = r.word(n, "address family", {"4", "6"}))
@@ -178,10 +196,11 @@ const Key<Plan> plan_keys[] = {
              e.at = r.at(item);
              r.mapping(item, "an expectation", expectation_keys, e);
              if (e.from.value.empty() || e.to.value.empty())
-                 r.problem(item, "an expectation needs `ping: [FROM, TO]`");
+                 r.problem(item, "an expectation needs `ping: [FROM, TO]` or `connect: [FROM, TO, SERVICE]`");
              p.expectations.push_back(std::move(e));
          });
      }},
+    {"filters", read_filters},
     {"guests", [](Reader& r, NodeId n, Plan& p) { read_machines(r, n, p, MachineKind::guest); }},
     {"lab", [](Reader& r, NodeId n, Plan& p) { read_name(r, n, p.lab); }},
     {"limits",

@@ -38,6 +38,12 @@ void skip_text(Reader& r, NodeId node, T&) {
 const Key<Nic> nic_keys[] = {
     {"about", skip_text<Nic>},
     {"address", read_nic_address},
+    {"filter",
+     [](Reader& r, NodeId n, Nic& nic) {
+         Placed<std::string> name;
+         read_word(r, n, name);
+         nic.filter = std::move(name);
+     }},
     {"mac",
      [](Reader& r, NodeId n, Nic& nic) {
          nic.mac = r.value(n, "the MAC address of one NIC, such as 02:00:5e:10:00:07",
@@ -119,6 +125,12 @@ void read_loopback(Reader& r, NodeId node, Machine& machine) {
     machine.loopback = std::move(loopback);
 }
 
+Duties& duties_of(Machine& machine) {
+    if (!machine.duties)
+        machine.duties = Duties{};
+    return *machine.duties;
+}
+
 // `like`, `count` and `template` shape the entry as a whole; MachineReader reads them.
 void skip_shape(Reader&, NodeId, Machine&) {}
 
@@ -127,6 +139,8 @@ const Key<Machine> machine_keys[] = {
     {"count", skip_shape},
     {"cpus", [](Reader& r, NodeId n, Machine& m) { read_cpus(r, n, m.sizes.cpus); }},
     {"disk", [](Reader& r, NodeId n, Machine& m) { read_mebibytes(r, n, m.sizes.disk_mib); }},
+    {"filter",
+     [](Reader& r, NodeId n, Machine& m) { read_word(r, n, duties_of(m).filter); }},
     {"forwards",
      [](Reader& r, NodeId n, Machine& m) {
          if (auto i = r.word(n, "answer", {"true", "false"}))
@@ -134,8 +148,10 @@ const Key<Machine> machine_keys[] = {
      }},
     {"gateway", read_machine_gateway},
     {"like", skip_shape},
+    {"listens", [](Reader& r, NodeId n, Machine& m) { read_listens(r, n, duties_of(m)); }},
     {"loopback", read_loopback},
     {"memory", [](Reader& r, NodeId n, Machine& m) { read_mebibytes(r, n, m.sizes.memory_mib); }},
+    {"nat", [](Reader& r, NodeId n, Machine& m) { read_translations(r, n, duties_of(m)); }},
     {"nics",
      [](Reader& r, NodeId n, Machine& m) {
          m.nics.clear(); // an entry's own list replaces that of the entry it is like

@@ -271,5 +271,8 @@ void read_pair(Reader& r, NodeId node, std::string_view what, T& first, T& secon
 /// Guests and routers, those they are like first.
 void read_machines(Reader& r, NodeId node, Plan& plan, MachineKind kind);
 void read_pins(Reader& r, NodeId node, Pins& into);
+void read_filters(Reader& r, NodeId node, Plan& plan);
+void read_translations(Reader& r, NodeId node, Duties& duties);
+void read_listens(Reader& r, NodeId node, Duties& duties);
 
 } // namespace jackal::plan

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 #include <set>
 #include <unordered_set>
 
@@ -54,12 +55,15 @@ class Validator {
     explicit Validator(const Plan& plan)
         : plan_(plan), sites_("site", plan.sites), pools_("pool", plan.pools),
           subnets_("subnet", plan.subnets), machines_("machine", plan.machines),
+          filters_("filter", plan.filters),
           link_nics_(plan.machines.size()) {}
 
     std::vector<Problem> run() {
         check_lab_name();
         collect_names();
         check_pools();
+        for (const Filter& filter : plan_.filters)
+            check_filter(filter);
         for (const Subnet& subnet : plan_.subnets)
             check_subnet(subnet);
         count_link_nics();
@@ -104,6 +108,7 @@ class Validator {
         collect(plan_.pools, pools_);
         collect(plan_.subnets, subnets_);
         collect(plan_.machines, machines_);
+        collect(plan_.filters, filters_);
     }
 
     void count_link_nics() {
@@ -153,6 +158,7 @@ class Validator {
         if (ways > 1 || both_ways)
             problem(subnet.at, fmt::format("subnet {} has more than one of prefix, hosts and size",
                                            subnet.name));
+        check_filter_name(subnet.filter);
         for (const auto& region : subnet.reserve)
             check_region(subnet, region);
         if (subnet.dhcp && subnet.dhcp->range)
@@ -193,8 +199,11 @@ class Validator {
         for (const Nic& nic : machine.nics)
             if (!nic.subnet.value.empty() && !subnets_.has(nic.subnet.value))
                 problem(nic.subnet.at, subnets_.unknown(nic.subnet.value));
-        for (const Nic& nic : machine.nics)
+        for (const Nic& nic : machine.nics) {
             check_addresses(nic.address.given);
+            if (nic.filter)
+                check_filter_name(*nic.filter);
+        }
         bool named =
             std::ranges::any_of(machine.nics, [](const Nic& n) { return !n.name.empty(); });
         if (named)
@@ -203,6 +212,53 @@ class Validator {
             check_pool(machine.loopback->pool);
         for (const Route& route : machine.routes)
             check_route(route, machine);
+        if (machine.duties) {
+            check_filter_name(machine.duties->filter);
+            for (const Translation& translation : machine.duties->translations)
+                check_translation(translation, machine);
+        }
+    }
+
+    void check_filter_name(const Placed<std::string>& name) {
+        if (!name.value.empty() && !filters_.has(name.value))
+            problem(name.at, filters_.unknown(name.value));
+    }
+
+    void check_filter(const Filter& filter) {
+        for (const FilterRule& rule : filter.rules) {
+            check_ends(rule.from);
+            check_ends(rule.to);
+        }
+    }
+
+    void check_ends(const std::vector<Placed<Ends>>& ends) {
+        for (const auto& [value, at] : ends)
+            if (const auto* name = std::get_if<std::string>(&value);
+                name != nullptr && !machines_.has(*name) && !subnets_.has(*name))
+                problem(at,
+                        fmt::format("{}, nor a subnet of that name", machines_.unknown(*name)));
+    }
+
+    void check_translation(const Translation& translation, const Machine& machine) {
+        const std::string& nic = translation.nic.value;
+        if (!nic.empty() && !has_nic(machine, nic))
+            problem(translation.nic.at, fmt::format("{} has no NIC \"{}\"", machine.name, nic));
+        check_ends(translation.from);
+        for (const auto& [value, at] : translation.from)
+            if (const auto* prefix = std::get_if<net::Prefix>(&value))
+                check_translated(prefix->family(), at);
+        if (const auto* address = std::get_if<net::Address>(&translation.to.value)) {
+            if (translation.to.at)
+                check_translated(address->family(), translation.to.at);
+        } else if (const auto& name = std::get<std::string>(translation.to.value);
+                   !machines_.has(name)) {
+            problem(translation.to.at, machines_.unknown(name));
+        }
+    }
+
+    void check_translated(net::Family family, Mark at) {
+        if (family == net::Family::ipv6)
+            problem(at, "only IPv4 addresses are translated (RFC 3022)");
     }
 
     void check_addresses(const std::vector<Placed<GivenAddress>>& given) {
@@ -273,15 +329,18 @@ class Validator {
         check_endpoint(expectation.from, false);
         check_endpoint(expectation.to, true);
         const std::string& gets = expectation.gets.value;
-        if (gets == "reply" || gets == "no-reply" || cause_from_slug(gets))
-            return;
         std::vector<std::string_view> known = {"reply", "no-reply"};
+        if (expectation.service)
+            known = {"open", "closed"};
+        std::string words = fmt::format("{}", fmt::join(known, ", "));
+        if (std::ranges::find(known, gets) != known.end() || cause_from_slug(gets))
+            return;
         for (const CauseText& text : all_causes())
             known.push_back(text.slug);
         std::string_view near = nearest_word(gets, known);
         problem(expectation.gets.at,
                 fmt::format("\"{}\" is no outcome; {}", gets,
-                            near.empty() ? "write reply, no-reply or the slug of a cause"
+                            near.empty() ? fmt::format("write {} or the slug of a cause", words)
                                          : fmt::format("did you mean {}?", near)));
     }
 
@@ -311,6 +370,7 @@ class Validator {
     Names<Pool> pools_;
     Names<Subnet> subnets_;
     Names<Machine> machines_;
+    Names<Filter> filters_;
     std::vector<std::size_t> link_nics_; // by machine: NICs that links add
 };
 

@@ -24,7 +24,7 @@ class Explainer {
   public:
     Explainer(const routing::Settled& settled, const Leg& leg)
         : settled_(settled), lab_(settled.lab()), leg_(leg), journey_(*leg.journey),
-          far_(journey_.packet.destination), family_(far_.family()), here_(journey_.last_machine()),
+          far_(journey_.flow.destination), family_(far_.family()), here_(journey_.last_machine()),
           route_(settled.route(here_, far_)) {}
 
     Diagnosis run() {
@@ -45,6 +45,7 @@ class Explainer {
         case Ending::too_big: return too_big(route_->out);
         case Ending::too_big_to_take: return too_big(journey_.steps.back().in);
         case Ending::to_broadcast: return to_broadcast();
+        case Ending::filtered: return filtered();
         case Ending::which_neighbour:
             if (lab_.nics[journey_.answering.front()].shares_mac)
                 return duplicate_mac();
@@ -644,6 +645,61 @@ class Explainer {
                    another_address(leg_.target, far_), address_mark(leg_.target, far_));
     }
 
+    // --- filters ---------------------------------------------------------------------------
+
+    // The machine that has the address, as a plan names it, or the address itself.
+    plan::Ends end_name(net::Address address) const {
+        std::optional<MachineId> machine;
+        for (const lab::Owner& owner : lab_.owners_of(address)) {
+            if (machine && *machine != owner.machine)
+                return net::Prefix(address, net::address_bits(family_));
+            machine = owner.machine;
+        }
+        if (machine)
+            return name(*machine);
+        return net::Prefix(address, net::address_bits(family_));
+    }
+
+    // The least rule that lets the packet pass.
+    plan::FilterRule least_rule() const {
+        const net::Flow& flow = journey_.flow;
+        plan::FilterRule rule{
+            .allows = true, .way = journey_.denial.way, .protocol = flow.protocol};
+        rule.from.emplace_back(end_name(flow.source));
+        rule.to.emplace_back(end_name(flow.destination));
+        if (net::has_ports(flow.protocol) && !leg_.returning)
+            rule.ports.push_back({flow.destination_port, flow.destination_port});
+        return rule;
+    }
+
+    Diagnosis filtered() const {
+        const packet::Denial& denial = journey_.denial;
+        const lab::Filter& filter = lab_.filters[denial.filter];
+        const net::Flow& flow = journey_.flow;
+        bool by_default = denial.rule == lab::RuleIndex::none;
+        std::string place = name(here_);
+        if (denial.nic) {
+            place = lab_.nic_name(denial.nic);
+            if (lab_.guards[lab_.nics[denial.nic].guard].subnet == denial.filter)
+                place += fmt::format(" (of subnet {})", segment_of(denial.nic));
+        }
+        std::string what(to_string(flow.protocol));
+        if (net::has_ports(flow.protocol) && !leg_.returning)
+            what = to_string(net::Service{flow.protocol, flow.destination_port});
+        return say(Cause::filter_denies, here_,
+                   fmt::format("filter {} on {} drops {} from {} to {} on its way {}: {}",
+                               filter.name, place, what, to_string(flow.source),
+                               to_string(flow.destination), to_string(denial.way),
+                               by_default
+                                   ? "no rule allows it, and its default is deny"
+                                   : fmt::format("rule {} denies it", denial.rule + 1)),
+                   {{plan::AddFilterRule{filter.name,
+                                         by_default ? filter.rules.size() : denial.rule,
+                                         least_rule()}},
+                    ""},
+                   by_default ? filter.default_at : filter.rules[denial.rule].at);
+    }
+
     // Of the NICs that get the frame, one whose MAC the plan writes.
     Diagnosis duplicate_mac() const {
         const lab::Nic& wanted = lab_.nics[journey_.answering.front()];
@@ -666,7 +722,7 @@ class Explainer {
     // machine that was meant, if another one can.
     Diagnosis duplicate_address() const {
         net::Address address =
-            journey_.ending == Ending::own_source ? journey_.packet.source
+            journey_.ending == Ending::own_source ? journey_.flow.source
             : journey_.ending == Ending::which_neighbour || journey_.ending == Ending::shared_source
                 ? journey_.next_hop
                 : far_;
@@ -700,6 +756,28 @@ class Explainer {
 
 Diagnosis explain(const routing::Settled& settled, const Leg& leg) {
     return Explainer(settled, leg).run();
+}
+
+Diagnosis explain_other_source(const routing::Settled& settled, const packet::Journey& out,
+                               const packet::Journey& back) {
+    const Lab& lab = settled.lab();
+    MachineId translator = out.steps[out.rewrites.front().step].machine;
+    for (const packet::Rewrite& rewrite : out.rewrites)
+        if (rewrite.before.destination != rewrite.after.destination)
+            translator = out.steps[rewrite.step].machine;
+    const std::string& name = lab.machines[translator].name;
+    MachineId server = out.last_machine();
+    return {.cause = Cause::answer_not_turned_back,
+            .where = server,
+            .explanation = fmt::format(
+                "{} asks {}, but the answer comes from {}, as it does not pass {}, which had sent "
+                "the request on",
+                lab.machines[out.steps.front().machine].name, to_string(out.packet.destination),
+                to_string(back.flow.source), name),
+            .remedy = {{}, fmt::format("route the answers of {} by way of {}, or translate the "
+                                       "sources there too",
+                                       lab.machines[server].name, name)},
+            .at = lab.machines[server].at};
 }
 
 namespace {

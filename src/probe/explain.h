@@ -15,6 +15,10 @@ struct Leg {
 /// Why the leg failed.
 Diagnosis explain(const routing::Settled& settled, const Leg& leg);
 
+/// Why a service's answer that arrives with another source than it was asked at counts for nothing.
+Diagnosis explain_other_source(const routing::Settled& settled, const packet::Journey& out,
+                               const packet::Journey& back);
+
 /// Why two ends without a common address family cannot talk, or why one of them has no address.
 Diagnosis explain_no_address(const lab::Lab& lab, const Endpoint& from, const Endpoint& to);
 

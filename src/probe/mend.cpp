@@ -14,6 +14,7 @@ std::optional<PingQuestion> question(const lab::Lab& lab, std::string_view from,
         return std::nullopt;
     return PingQuestion{.from = *sender,
                         .to = *target,
+                        .service = options.service,
                         .family = options.family,
                         .source = options.source,
                         .count = options.count,

@@ -29,14 +29,19 @@ class Random {
     std::uint64_t state_;
 };
 
-constexpr unsigned icmp_header_bytes = 8;
+constexpr unsigned icmp_header_bytes = 8; // also of udp
+constexpr unsigned tcp_header_bytes = 40; // of a SYN, with its options
 constexpr unsigned ipv4_header_bytes = 20;
 constexpr unsigned ipv6_header_bytes = 40;
 constexpr int reply_start_ttl = 64;
 
-unsigned packet_bytes(net::Family family, unsigned payload_bytes) {
-    return payload_bytes + icmp_header_bytes
-           + (family == net::Family::ipv4 ? ipv4_header_bytes : ipv6_header_bytes);
+// The port that requests are sent from: the first dynamic one (RFC 6335 section 6).
+constexpr std::uint16_t asking_port = 49152;
+
+unsigned packet_bytes(net::Family family, net::Protocol protocol, unsigned payload_bytes) {
+    unsigned ip = family == net::Family::ipv4 ? ipv4_header_bytes : ipv6_header_bytes;
+    return ip
+           + (protocol == net::Protocol::tcp ? tcp_header_bytes : payload_bytes + icmp_header_bytes);
 }
 
 template <class Use>
@@ -59,15 +64,49 @@ class Pinger {
         if (!choose_addresses())
             return std::move(answer_);
         if (go_out() && come_back()) {
-            answer_.reaches = true;
             answer_.reply_ttl = answer_.back->ttl_left;
-            sample();
+            answer_.reaches = is_open();
+            if (answer_.reaches)
+                sample();
+            else
+                refuse();
         }
+        answer_.outcome = outcome();
         return std::move(answer_);
     }
 
   private:
     const PingQuestion& question() const { return answer_.question; }
+
+    bool is_open() const {
+        return !question().service
+               || lab_.listens(answer_.out->last_machine(),
+                               {question().service->protocol, answer_.out->flow.destination_port});
+    }
+
+    void refuse() {
+        net::Service service{question().service->protocol, answer_.out->flow.destination_port};
+        lab::MachineId machine = answer_.out->last_machine();
+        Diagnosis d;
+        d.cause = plan::Cause::nothing_listens;
+        d.where = machine;
+        d.explanation = fmt::format("nothing on {} listens on {}", lab_.machines[machine].name,
+                                    net::to_string(service));
+        d.remedy.edits = {plan::AddService{lab_.machines[machine].name, service}};
+        d.at = lab_.machines[machine].at;
+        answer_.diagnosis = std::move(d);
+    }
+
+    Outcome outcome() const {
+        if (!answer_.diagnosis)
+            return question().service ? Outcome::open : Outcome::reply;
+        switch (answer_.diagnosis->cause) {
+        case plan::Cause::nothing_listens: return Outcome::refused;
+        case plan::Cause::filter_denies: return Outcome::dropped;
+        case plan::Cause::packets_lost: return Outcome::lost;
+        default: return Outcome::unreachable;
+        }
+    }
 
     // The address to ask for and the one to ask from; false if there is no such pair.
     bool choose_addresses() {
@@ -114,33 +153,67 @@ class Pinger {
     }
 
     bool go_out() {
-        packet::Packet request{
-            .source = answer_.source.value_or(net::Address{}),
-            .destination = *answer_.destination,
-            .ttl = question().ttl,
-            .size_bytes = packet_bytes(answer_.destination->family(), question().payload_bytes)};
+        net::Family family = answer_.destination->family();
+        packet::Packet request{.source = answer_.source.value_or(net::Address{}),
+                               .destination = *answer_.destination,
+                               .ttl = question().ttl};
+        if (question().service) {
+            request.protocol = question().service->protocol;
+            request.source_port = asking_port;
+            request.destination_port = question().service->port;
+        }
+        request.size_bytes = packet_bytes(family, request.protocol, question().payload_bytes);
         answer_.out = packet::walk(settled_, question().from.machine, request);
         return arrived(*answer_.out, question().to.machine, false);
     }
 
+    // The echo reply, or what the service or the machine without it says.
     bool come_back() {
-        packet::Packet reply{.source = *answer_.destination,
-                             .destination = answer_.out->packet.source,
-                             .ttl = reply_start_ttl,
-                             .size_bytes = answer_.out->packet.size_bytes,
-                             .is_reply = true,
-                             .asked_by = answer_.out->steps.back().in};
-        answer_.back = packet::walk(settled_, answer_.out->last_machine(), reply);
-        return arrived(*answer_.back, question().from.machine, true);
+        net::Flow flow = answer_.out->flow.reversed();
+        bool is_error = flow.protocol == net::Protocol::udp && !is_open();
+        if (is_error) {
+            answer_.back = packet::walk_error(settled_, *answer_.out, flow.source);
+            answer_.error = {.error = packet::IcmpError::port_unreachable,
+                             .machine = answer_.out->last_machine(),
+                             .from = answer_.back->flow.source};
+        } else {
+            packet::Packet reply{.source = flow.source,
+                                 .destination = flow.destination,
+                                 .ttl = reply_start_ttl,
+                                 .size_bytes = answer_.out->packet.size_bytes,
+                                 .is_reply = flow.protocol == net::Protocol::icmp,
+                                 .asked_by = answer_.out->steps.back().in,
+                                 .protocol = flow.protocol,
+                                 .source_port = flow.source_port,
+                                 .destination_port = flow.destination_port};
+            answer_.back = packet::walk(settled_, answer_.out->last_machine(), reply,
+                                        &*answer_.out);
+        }
+        bool home = arrived(*answer_.back, question().from.machine, true);
+        if (home && question().service)
+            home = is_recognised();
+        answer_.error.heard = home && is_error;
+        return home;
+    }
+
+    // Whoever asked a service takes an answer only from where it asked.
+    bool is_recognised() {
+        if (answer_.back->flow.source == answer_.out->packet.source
+            || answer_.back->flow.source == answer_.out->packet.destination
+            || answer_.error.error != packet::IcmpError::none)
+            return true;
+        answer_.diagnosis = explain_other_source(settled_, *answer_.out, *answer_.back);
+        return false;
     }
 
     // True if the journey ended where it should; else the diagnosis is made.
     bool arrived(const Journey& journey, lab::MachineId wanted, bool returning) {
-        bool right = !wanted || journey.last_machine() == wanted;
+        bool right = !wanted || journey.last_machine() == wanted
+                     || (!returning && journey.redirected());
         if (journey.ending == packet::Ending::delivered && right)
             return true;
         answer_.diagnosis =
-            explain(settled_, {&journey, nic_with(journey.packet.destination, wanted), returning});
+            explain(settled_, {&journey, nic_with(journey.flow.destination, wanted), returning});
         if (!returning)
             answer_.error = seen_error(settled_, journey);
         return false;
@@ -200,6 +273,18 @@ class Pinger {
 
 } // namespace
 
+std::string_view to_string(Outcome outcome) {
+    switch (outcome) {
+    case Outcome::reply: return "reply";
+    case Outcome::open: return "open";
+    case Outcome::refused: return "refused";
+    case Outcome::dropped: return "dropped";
+    case Outcome::lost: return "lost";
+    case Outcome::unreachable: break;
+    }
+    return "unreachable";
+}
+
 Microseconds travel_time(const Lab& lab, const Journey& journey) {
     Microseconds time = time_per_machine * static_cast<double>(journey.steps.size() - 1);
     each_link(lab, journey, [&](const lab::Link& link) { time += Microseconds(link.delay); });
@@ -207,7 +292,6 @@ Microseconds travel_time(const Lab& lab, const Journey& journey) {
 }
 
 SeenError seen_error(const routing::Settled& settled, const Journey& journey) {
-    constexpr unsigned error_bytes = 112; // the request with a new IP and ICMP header
     SeenError seen;
     seen.error = packet::icmp_error(journey.ending);
     if (seen.error == packet::IcmpError::none)
@@ -221,13 +305,8 @@ SeenError seen_error(const routing::Settled& settled, const Journey& journey) {
     }
     if (!from)
         return seen;
-    seen.from = *from;
-    Journey way = packet::walk(settled, seen.machine,
-                               {.source = *from,
-                                .destination = journey.packet.source,
-                                .ttl = reply_start_ttl,
-                                .size_bytes = error_bytes,
-                                .is_reply = true});
+    Journey way = packet::walk_error(settled, journey, *from);
+    seen.from = way.flow.source;
     seen.heard = way.ending == packet::Ending::delivered
                  && way.last_machine() == journey.steps.front().machine;
     return seen;

@@ -9,7 +9,7 @@ namespace {
 
 std::string outcome(const PingAnswer& answer, const lab::Lab& lab) {
     if (!answer.diagnosis)
-        return "a reply came";
+        return answer.question.service ? "the service answers" : "a reply came";
     return fmt::format("{} at {}: {}", plan::slug(answer.diagnosis->cause),
                        lab.machines[answer.diagnosis->where].name, answer.diagnosis->explanation);
 }
@@ -18,8 +18,8 @@ std::string outcome(const PingAnswer& answer, const lab::Lab& lab) {
 std::string complaint(const PingAnswer& answer, const plan::Expectation& wanted,
                       const lab::Lab& lab) {
     const std::string& gets = wanted.gets.value;
-    bool as_wanted = gets == "reply" ? !answer.diagnosis
-                     : gets == "no-reply"
+    bool as_wanted = gets == "reply" || gets == "open" ? !answer.diagnosis
+                     : gets == "no-reply" || gets == "closed"
                          ? answer.diagnosis.has_value()
                          : answer.diagnosis && plan::slug(answer.diagnosis->cause) == gets;
     if (!as_wanted)
@@ -49,7 +49,10 @@ Verdict verify(const routing::Settled& settled, std::size_t expectation) {
             if (from.machine == to.machine && senders.size() * targets.size() > 1)
                 continue;
             ++verdict.pairs;
-            PingAnswer answer = ping(settled, {.from = from, .to = to, .family = wanted.family});
+            PingAnswer answer = ping(settled, {.from = from,
+                                               .to = to,
+                                               .service = wanted.service,
+                                               .family = wanted.family});
             std::string wrong = complaint(answer, wanted, lab);
             if (!wrong.empty() && verdict.failed++ == 0) {
                 verdict.explanation = fmt::format("{} to {}: {}", from.name, to.name, wrong);

@@ -9,6 +9,7 @@
 #pragma once
 
 #include "jackal/api.h"
+#include "jackal/lab/filter.h"
 #include "jackal/lab/table.h"
 #include "jackal/plan/name_index.h"
 #include "jackal/plan/plan.h"
@@ -30,6 +31,8 @@ struct Nic;
 struct InterfaceAddress;
 struct StaticRoute;
 struct Link;
+struct Guard;
+struct Duties;
 
 using SiteId = Id<Site>;
 using PoolId = Id<Pool>;
@@ -40,6 +43,9 @@ using NicId = Id<Nic>;
 using AddressId = Id<InterfaceAddress>;
 using RouteId = Id<StaticRoute>;
 using LinkId = Id<Link>;
+using FilterId = Id<Filter>;
+using GuardId = Id<Guard>;
+using DutiesId = Id<Duties>;
 
 /// A NIC with a smaller MTU than this speaks no IPv6 (RFC 8200 section 5).
 constexpr std::uint16_t ipv6_minimum_mtu_bytes = 1280;
@@ -118,6 +124,7 @@ struct Machine {
     std::uint32_t nic_count = 0;
     RouteId first_route;
     std::uint32_t route_count = 0;
+    DutiesId duties; ///< none if it has none
     plan::Mark at;
     std::uint32_t plan_index = 0; ///< position in Plan::machines
 };
@@ -132,6 +139,7 @@ struct Nic {
     std::uint16_t mtu_bytes = 1500;
     AddressId first_address;
     std::uint32_t address_count = 0;
+    GuardId guard; ///< none if no filter stands on it
     plan::Mark at;
     std::uint32_t plan_index = 0; ///< position among the machine's NICs; links' come last
 
@@ -211,6 +219,34 @@ struct Link {
     plan::Mark at;
 };
 
+/// The filters that stand on a NIC; both must let a packet pass.
+struct Guard {
+    FilterId subnet; ///< that of its subnet, or none
+    FilterId nic;    ///< its own, or none
+
+    friend auto operator<=>(const Guard&, const Guard&) = default;
+};
+
+/// See plan::Translation.
+struct Translation {
+    plan::Translation::Kind kind = plan::Translation::Kind::source;
+    NicId nic;
+    bool any_source = true;
+    std::vector<net::Prefix> from;
+    net::Protocol protocol = net::Protocol::any;
+    std::uint16_t port = 0;
+    std::optional<net::Address> to; ///< unset if the machine of that name has no IPv4 address
+    std::uint16_t to_port = 0;
+    plan::Mark at;
+};
+
+/// What a machine does with packets besides forwarding them.
+struct Duties {
+    FilterId filter; ///< or none
+    std::vector<Translation> translations;
+    std::vector<net::Service> listens;
+};
+
 /// Who has an address. An IPv6 address that is the first of its prefix belongs to every forwarding
 /// machine on that prefix too, as Subnet-Router anycast address (RFC 4291 section 2.6.1); those are
 /// listed only if the plan gives the address to a machine or sends by way of it.
@@ -232,6 +268,9 @@ struct JACKAL_API Lab {
     Table<InterfaceAddress> addresses;
     Table<StaticRoute> routes;
     Table<Link> links;
+    Table<Filter> filters;
+    Table<Guard> guards;
+    Table<Duties> duties;
     std::vector<UnresolvedRoute> unresolved_routes;
     std::vector<Unplaced> unplaced;
     std::vector<net::Prefix> outside_lan; ///< the physical network around the lab
@@ -258,6 +297,15 @@ struct JACKAL_API Lab {
     auto routes_of(MachineId id) const {
         return Table<StaticRoute>::ids(machines[id].first_route, machines[id].route_count);
     }
+
+    /// What the machine does besides forwarding, or null.
+    const Duties* duties_of(MachineId id) const {
+        return machines[id].duties ? &duties[machines[id].duties] : nullptr;
+    }
+    /// True if something on the machine answers for the service.
+    bool listens(MachineId id, net::Service service) const;
+    /// True if filters or translations may decide what becomes of a packet.
+    bool touches_packets() const { return guards.size() != 0 || duties.size() != 0; }
 
     /// All NICs that have the address, whatever their state. O(log n).
     std::span<const Owner> owners_of(net::Address address) const;

@@ -6,7 +6,8 @@
 // Each machine behaves as a Linux host with default settings. The walk costs one longest-prefix
 // match, and then a table access for each machine; it visits at most 255 of them. It draws no
 // random numbers: delay, jitter and loss of the links that were crossed are for the caller to add
-// up.
+// up. Filters and translations remember no flows of other walks: an answer is walked together with
+// the journey that it answers, and passes where that passed.
 #pragma once
 
 #include "jackal/api.h"
@@ -27,6 +28,13 @@ struct Packet {
     /// Of an echo reply: the NIC that the request came in by. IPv6 on Linux prefers it where
     /// several NICs are on the destination's prefix.
     lab::NicId asked_by;
+    net::Protocol protocol = net::Protocol::icmp;
+    std::uint16_t source_port = 0;
+    std::uint16_t destination_port = 0;
+
+    net::Flow flow() const {
+        return {source, destination, protocol, source_port, destination_port};
+    }
 };
 
 enum class Action : std::uint8_t {
@@ -47,6 +55,21 @@ struct Step {
     Action action = Action::send;
 };
 
+/// What a machine changed of a packet in passing.
+struct Rewrite {
+    std::uint32_t step = 0;
+    net::Flow before;
+    net::Flow after;
+};
+
+/// What dropped a packet.
+struct Denial {
+    lab::FilterId filter;
+    std::uint32_t rule = lab::RuleIndex::none; ///< position, or none: the filter's default
+    plan::Way way = plan::Way::in;
+    lab::NicId nic; ///< where the filter stands, or none: on the machine
+};
+
 /// How a journey ended, always at the machine of its last step.
 enum class Ending : std::uint8_t {
     delivered,
@@ -60,12 +83,16 @@ enum class Ending : std::uint8_t {
     too_big,         ///< larger than the MTU of the way out (RFC 1191, RFC 8201)
     too_big_to_take, ///< larger than the MTU of the NIC it arrives at; dropped in silence
     own_source,      ///< arrived from outside bearing this machine's own address; dropped
+    filtered,        ///< a filter dropped it
     to_broadcast,    ///< the destination is a broadcast address here; not sent, not forwarded
 };
 
 struct JACKAL_API Journey {
     Packet packet; ///< as it was sent
+    net::Flow flow; ///< as it ended
     std::vector<Step> steps;
+    std::vector<Rewrite> rewrites; ///< by step
+    Denial denial;                 ///< of filtered
     Ending ending = Ending::no_route;
     int ttl_left = 0;
     net::Address next_hop; ///< of no_neighbour and which_neighbour; of shared_source the source
@@ -74,11 +101,21 @@ struct JACKAL_API Journey {
     lab::MachineId last_machine() const { return steps.back().machine; }
     /// How many machines passed it on.
     int forwarded() const;
+    /// The packet as it left the machine of a step.
+    net::Flow flow_at(std::size_t step) const;
+    /// True if a machine on the way sent it on to another destination.
+    bool redirected() const { return flow.destination != packet.destination; }
 };
 
-/// What becomes of `packet` when `sender` sends it.
+/// What becomes of `packet` when `sender` sends it. `request` is the journey that an echo reply, or
+/// whatever else comes back from a service, answers.
 JACKAL_API Journey walk(const routing::Settled& settled, lab::MachineId sender,
-                        const Packet& packet);
+                        const Packet& packet, const Journey* request = nullptr);
+
+/// What becomes of the ICMP error that the last machine of `failed` sends from `source`. It is let
+/// through, and turned back by translations, as the packet it tells of was (RFC 5508 section 4).
+JACKAL_API Journey walk_error(const routing::Settled& settled, const Journey& failed,
+                              net::Address source);
 
 /// The address that `sender` would send from to reach `destination`, if it has a route.
 JACKAL_API std::optional<net::Address>
@@ -91,6 +128,7 @@ enum class IcmpError : std::uint8_t {
     host_unreachable, ///< RFC 792 type 3 code 1; RFC 4443 type 1 code 3
     time_exceeded,    ///< RFC 792 type 11 code 0; RFC 4443 type 3 code 0
     packet_too_big,   ///< RFC 1191 type 3 code 4; RFC 4443 type 2
+    port_unreachable, ///< RFC 792 type 3 code 3; RFC 4443 type 1 code 4
 };
 
 /// "net unreachable", "host unreachable", …; empty for none.

@@ -114,10 +114,29 @@ struct SetNicMtu {
     unsigned bytes = 0;
 };
 
+/// Inserts a rule so that it becomes number `position`, counted from 0.
+struct AddFilterRule {
+    std::string filter;
+    std::size_t position = 0;
+    FilterRule rule;
+};
+
+struct RemoveFilterRule {
+    std::string filter;
+    std::size_t position = 0;
+};
+
+/// Has something on the machine listen.
+struct AddService {
+    std::string machine;
+    net::Service service;
+};
+
 using Edit =
     std::variant<AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicUp,
                  RemoveNicMac, AddNic, AddRouter, SetMachineUp, SetForwards, SetMachineGateway,
-                 AddRoute, SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu, SetNicMtu>;
+                 AddRoute, SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu, SetNicMtu,
+                 AddFilterRule, RemoveFilterRule, AddService>;
 
 /// An edit in the words of the plan file.
 struct EditText {
@@ -134,6 +153,9 @@ JACKAL_API EditText to_text(const Edit& edit, const Plan& plan);
 /// How a route's target and next hop read in a plan: `default`, `10.40.8.0/26`, `quay-r1`.
 JACKAL_API std::string to_string(const Route::Target& target);
 JACKAL_API std::string to_string(const Route::NextHop& next_hop);
+
+/// `{do: allow, way: in, proto: icmp, from: desk}`
+JACKAL_API std::string to_string(const FilterRule& rule);
 
 /// `routers.ridge-r1.routes: add {to: …, via: …}`, on one line; with what stands there now behind
 /// it: `subnets.quay.prefix: set 10.40.9.0/26 (was 10.40.8.0/26)`.

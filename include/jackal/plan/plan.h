@@ -6,6 +6,7 @@
 #pragma once
 
 #include "jackal/api.h"
+#include "jackal/net/flow.h"
 #include "jackal/net/mac.h"
 #include "jackal/net/prefix.h"
 #include "jackal/net/range.h"
@@ -76,6 +77,41 @@ struct Subnet {
     SubnetGateway gateway;
     std::vector<Placed<Region>> reserve; ///< never given out
     Rare<DhcpRange> dhcp;
+    Placed<std::string> filter; ///< stands on the NIC of every guest; empty: none
+    Mark at;
+};
+
+/// The way of a packet past a filter. On a machine: meant for it, sent by it, forwarded. On a NIC:
+/// arriving by it, leaving by it.
+enum class Way : std::uint8_t { in, out, through };
+
+/// "in", "out" or "through".
+JACKAL_API std::string_view to_string(Way way);
+
+/// Whom a rule means: a prefix, or all addresses of the machine or subnet of a name.
+using Ends = std::variant<net::Prefix, std::string>;
+
+/// `10.40.0.0/16`, `lamp-r1`; a prefix that is one address without its length.
+JACKAL_API std::string to_string(const Ends& ends);
+
+/// Lets packets pass, or drops them in silence. What is not set means any.
+struct FilterRule {
+    bool allows = false;
+    std::optional<Way> way;
+    net::Protocol protocol = net::Protocol::any;
+    std::vector<Placed<Ends>> from;
+    std::vector<Placed<Ends>> to;
+    std::vector<net::Ports> ports; ///< of the destination
+    Mark at;
+};
+
+/// Rules in their order, the first that matches decides. What answers an allowed packet passes.
+struct Filter {
+    std::string name;
+    std::string about;
+    bool allows = false; ///< what no rule names
+    Mark default_at;     ///< unset if the plan does not say
+    std::vector<FilterRule> rules;
     Mark at;
 };
 
@@ -100,6 +136,7 @@ struct Nic {
     std::optional<net::Mac> mac;
     bool up = true;
     std::optional<unsigned> mtu_bytes;
+    Rare<Placed<std::string>> filter; ///< for what arrives and leaves by this NIC
     Mark at;
 };
 
@@ -133,6 +170,29 @@ struct Loopback {
     Mark at;
 };
 
+/// A change of IPv4 addresses in passing (RFC 3022). Answers are turned back by the flow's record.
+struct Translation {
+    enum class Kind : std::uint8_t {
+        source,      ///< to the address of the NIC that the packet leaves by
+        destination, ///< of what comes in for the NIC's own address, to `to`
+    };
+    Kind kind = Kind::source;
+    Placed<std::string> nic;
+    std::vector<Placed<Ends>> from;                  ///< source: only these; empty: all
+    net::Protocol protocol = net::Protocol::any;     ///< destination: only this one
+    std::uint16_t port = 0;                          ///< destination: only this one, 0 for any
+    Placed<std::variant<net::Address, std::string>> to; ///< destination: an address or a machine
+    std::uint16_t to_port = 0;                       ///< destination: 0 for the same
+    Mark at;
+};
+
+/// What a machine does with packets besides forwarding them.
+struct Duties {
+    Placed<std::string> filter; ///< for what it takes, sends and forwards; empty: none
+    std::vector<Translation> translations;
+    std::vector<Placed<net::Service>> listens;
+};
+
 /// What a machine takes from the computer that runs it; 0 if the plan does not say.
 struct Sizes {
     std::uint32_t cpus = 0;
@@ -151,6 +211,7 @@ struct Machine {
     std::vector<Route> routes;
     std::optional<bool> forwards; ///< unset: routers do, guests do not
     Rare<Loopback> loopback;
+    Rare<Duties> duties;
     Sizes sizes;
     bool up = true;
     std::uint16_t clone_digits = 0; ///< letters of the name that `count` added: `-1`, `-2`, …
@@ -178,11 +239,13 @@ struct Link {
     Mark at;
 };
 
-/// A ping whose outcome the builder states beforehand.
+/// A ping, or a connection to a service, whose outcome the builder states beforehand.
 struct Expectation {
     Placed<std::string> from; ///< a machine, MACHINE/NIC, a subnet or a site
     Placed<std::string> to;   ///< the same, or an address
-    /// "reply", "no-reply", or the slug of the cause that must keep the reply away.
+    std::optional<net::Service> service; ///< unset: a ping
+    /// Of a ping "reply" or "no-reply", of a connection "open" or "closed", or the slug of the cause
+    /// that must be in the way.
     Placed<std::string> gets = std::string("reply");
     std::optional<net::Family> family;
     std::optional<std::chrono::microseconds> within; ///< longest mean round-trip time allowed
@@ -238,6 +301,7 @@ struct JACKAL_API Plan {
     std::vector<Subnet> subnets;
     std::vector<Machine> machines; ///< guests and routers, in the order they are written
     std::vector<Link> links;
+    std::vector<Filter> filters;
     Outside outside;
     Limits limits;
     std::vector<Expectation> expectations;
@@ -248,6 +312,7 @@ struct JACKAL_API Plan {
     const Subnet* subnet(std::string_view name) const;
     Machine* machine(std::string_view name);
     Subnet* subnet(std::string_view name);
+    Filter* filter(std::string_view name);
 };
 
 /// The names by which links are pinned, parallel to `links`: `quay-r1 -- lamp-r1`, and for further

@@ -14,6 +14,7 @@ struct Mending {
 
 /// Options of a ping that do not depend on the lab it is asked of; see PingQuestion.
 struct PingOptions {
+    std::optional<net::Service> service;
     std::optional<net::Family> family;
     std::optional<net::Address> source;
     int count = 4;

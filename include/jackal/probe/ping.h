@@ -1,4 +1,5 @@
-// One ping: does the far end answer, by which way there and back, and if not, why not.
+// One ping, or one connection to a service: does the far end answer, by which way there and back,
+// and if not, why not.
 //
 //     probe::PingQuestion question{.from = *probe::endpoint(lab, "chart-desk-1"),
 //                                  .to = *probe::endpoint(lab, "tide-gauge")};
@@ -25,10 +26,11 @@ constexpr Microseconds time_per_machine{20};
 struct PingQuestion {
     Endpoint from; ///< must have a machine
     Endpoint to;
+    std::optional<net::Service> service; ///< unset: an echo request
     std::optional<net::Family> family;  ///< unset: IPv4 where both ends have it, else IPv6
     std::optional<net::Address> source; ///< unset: chosen by the route, or by from.nic
     int count = 4;
-    int ttl = 64;                ///< of the echo request; replies start at 64
+    int ttl = 64;                ///< of the request; replies start at 64
     unsigned payload_bytes = 56; ///< behind the ICMP header
     std::uint64_t seed = 1;      ///< of jitter and loss
 };
@@ -51,6 +53,19 @@ struct SeenError {
     bool heard = false; ///< it comes back to the sender
 };
 
+/// What the sender sees.
+enum class Outcome : std::uint8_t {
+    reply,       ///< an echo reply
+    open,        ///< the service answers
+    refused,     ///< the machine answers that nothing listens (RFC 9293 section 3.5.2; RFC 1122)
+    dropped,     ///< a filter drops the request or what answers it
+    lost,        ///< by chance
+    unreachable, ///< anything else
+};
+
+/// "reply", "open", "refused", "dropped", "lost" or "unreachable".
+JACKAL_API std::string_view to_string(Outcome outcome);
+
 struct RoundTrip {
     Microseconds min{0};
     Microseconds mean{0};
@@ -59,6 +74,7 @@ struct RoundTrip {
 
 struct PingAnswer {
     PingQuestion question;
+    Outcome outcome = Outcome::unreachable;
     std::optional<net::Address> source; ///< unset if the sender has none to send from
     std::optional<net::Address> destination;
     int sent = 0;

@@ -1,0 +1,83 @@
+// Filters, ready to judge by: names are prefixes, and the first rule that matches is found without
+// trying them one after another.
+#pragma once
+
+#include "jackal/api.h"
+#include "jackal/net/flow.h"
+#include "jackal/plan/plan.h"
+
+#include <unordered_map>
+#include <vector>
+
+namespace jackal::lab {
+
+/// A rule of the plan, with the names in it looked up.
+struct FilterRule {
+    bool allows = false;
+    std::optional<plan::Way> way; ///< unset: all
+    net::Protocol protocol = net::Protocol::any;
+    std::vector<net::Prefix> from; ///< empty with any_from, or if the names have no address
+    std::vector<net::Prefix> to;
+    bool any_from = true;
+    bool any_to = true;
+    std::vector<net::Ports> ports; ///< destination ports; empty: any
+    plan::Mark at;
+};
+
+/// The first matching rule, by tuple space search (Srinivasan, Suri and Varghese 1999): rules whose
+/// prefixes have the same two lengths share a hash table, and rules with the same prefixes a list of
+/// port ranges. A search costs one access for each pair of lengths that the rules use and that may
+/// still hold an earlier rule, whatever their number.
+class RuleIndex {
+  public:
+    static constexpr std::uint32_t none = 0xffffffff;
+
+    RuleIndex() = default;
+    JACKAL_API explicit RuleIndex(const std::vector<FilterRule>& rules);
+
+    /// The position of the first rule that matches, or none.
+    JACKAL_API std::uint32_t first(plan::Way way, const net::Flow& flow) const;
+
+  private:
+    struct Key {
+        net::Address from;
+        net::Address to;
+        std::uint8_t sort = 0; // address family, way and protocol
+
+        friend bool operator==(const Key&, const Key&) = default;
+    };
+    struct Hash {
+        std::size_t operator()(const Key& key) const;
+    };
+    // From this port on to the next stretch `rule` is the first that matches.
+    struct Stretch {
+        std::uint32_t port = 0;
+        std::uint32_t rule = none;
+    };
+    struct Tuple {
+        int from_bits = 0;
+        int to_bits = 0;
+        std::uint32_t first_rule = none;
+        std::unordered_map<Key, std::vector<Stretch>, Hash> lists;
+    };
+    struct Claim {
+        net::Ports ports;
+        std::uint32_t rule = 0;
+    };
+    static std::vector<Stretch> stretches(std::vector<Claim> claims);
+
+    std::vector<Tuple> tuples_; // by first_rule
+};
+
+/// A named filter. It passes what the first matching rule allows, and by default what none names.
+struct Filter {
+    std::string name;
+    bool allows = false; ///< what no rule names
+    std::vector<FilterRule> rules;
+    RuleIndex index;
+    plan::Mark at;
+    plan::Mark default_at;
+    std::uint32_t plan_index = 0; ///< position in Plan::filters
+};
+
+} // namespace jackal::lab
