@@ -26,13 +26,14 @@ void add_connect(CLI::App& app, Run& run) {
         "connect", "one connection to a service: open, refused, dropped or unreachable");
     add_question_options(*entry, *question, true);
     add_sampling_options(*entry, *question, "attempts to make; default 4");
-    entry->footer("Examples:\n"
-                  "  jackal connect skerry.yaml chart-desk kettle tcp/443\n"
-                  "  jackal connect skerry.yaml helm 10.40.0.9 udp/53 --format json\n"
-                  "\n"
-                  "open: something listens there (`listens` in the plan) and its answer comes back.\n"
-                  "refused: the machine says that nothing listens. dropped: a filter is in the way.\n"
-                  "unreachable: anything else. Exit status 1 if it is not open.");
+    entry->footer(
+        "Examples:\n"
+        "  jackal connect skerry.yaml chart-desk kettle tcp/443\n"
+        "  jackal connect skerry.yaml helm 10.40.0.9 udp/53 --format json\n"
+        "\n"
+        "open: something listens there (`listens` in the plan) and its answer comes back.\n"
+        "refused: the machine says that nothing listens. dropped: a filter is in the way.\n"
+        "unreachable: anything else. Exit status 1 if it is not open.");
     entry->callback([&run, question] {
         run = [question](const Style& style) {
             sort_connect_words(*question);

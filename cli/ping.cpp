@@ -75,12 +75,13 @@ std::string verdict_text(const Style& style, const Opened& opened, const probe::
         return fmt::format(
             "  {}  {} of {} came back, TTL {}, round trip {:.3f} / {:.3f} / {:.3f} ms "
             "(min / mean / max)\n",
-            style.good(probe::to_string(answer.outcome)), answer.received, answer.sent, answer.reply_ttl,
-            milliseconds(answer.round_trip.min), milliseconds(answer.round_trip.mean),
-            milliseconds(answer.round_trip.max));
+            style.good(probe::to_string(answer.outcome)), answer.received, answer.sent,
+            answer.reply_ttl, milliseconds(answer.round_trip.min),
+            milliseconds(answer.round_trip.mean), milliseconds(answer.round_trip.max));
     const probe::Diagnosis& d = *answer.diagnosis;
     std::string out =
-        fmt::format("  {}  {} at {}  {}\n    {}\n", style.bad(service ? probe::to_string(answer.outcome) : "no reply"),
+        fmt::format("  {}  {} at {}  {}\n    {}\n",
+                    style.bad(service ? probe::to_string(answer.outcome) : "no reply"),
                     style.strong(plan::slug(d.cause)), opened.lab.machines[d.where].name,
                     style.faint(plan::to_string(d.at, opened.lab.source)), d.explanation);
     if (answer.out && answer.outcome != probe::Outcome::refused)

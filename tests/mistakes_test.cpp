@@ -7,6 +7,7 @@
 #include "jackal/reach/check.h"
 
 #include <algorithm>
+#include <array>
 #include <doctest/doctest.h>
 #include <filesystem>
 
@@ -24,13 +25,16 @@ reach::Check check_of(const lab::Lab& lab) {
 }
 
 probe::PingOptions options_of(const plan::Expectation& expectation) {
-    return {.family = expectation.family};
+    return {.service = expectation.service, .family = expectation.family};
 }
 
 // Causes that only a question brings out: they may well be meant.
 bool only_asked(plan::Cause cause) {
-    return cause == plan::Cause::machine_off || cause == plan::Cause::link_down
-           || cause == plan::Cause::mtu_too_small || cause == plan::Cause::no_route;
+    constexpr std::array causes = {plan::Cause::machine_off,           plan::Cause::link_down,
+                                   plan::Cause::mtu_too_small,         plan::Cause::no_route,
+                                   plan::Cause::filter_denies,         plan::Cause::nothing_listens,
+                                   plan::Cause::answer_not_turned_back};
+    return std::ranges::find(causes, cause) != causes.end();
 }
 
 } // namespace

@@ -333,11 +333,10 @@ std::string verify_json(const Lab& lab, const std::vector<probe::Verdict>& verdi
     json rows = json::array();
     for (const probe::Verdict& verdict : verdicts) {
         const plan::Expectation& wanted = lab.expectations[verdict.expectation];
-        json row = {{"from", wanted.from.value}, {"to", wanted.to.value},
-                    {"service", maybe(wanted.service)},
-                    {"gets", wanted.gets.value}, {"passed", verdict.passed},
-                    {"pairs", verdict.pairs},    {"failed", verdict.failed},
-                    {"at", place(wanted.at)}};
+        json row = {{"from", wanted.from.value},        {"to", wanted.to.value},
+                    {"service", maybe(wanted.service)}, {"gets", wanted.gets.value},
+                    {"passed", verdict.passed},         {"pairs", verdict.pairs},
+                    {"failed", verdict.failed},         {"at", place(wanted.at)}};
         row["explanation"] =
             verdict.explanation.empty() ? json(nullptr) : json(verdict.explanation);
         rows.push_back(row);

@@ -451,8 +451,9 @@ class Writer {
     // chains is that of docs/design.md: what stands on a NIC sees a packet as it is on the wire.
     std::string write_rules(MachineId id) const {
         std::set<std::pair<lab::FilterId, plan::Way>> used;
-        std::string chains = nic_chain(id, plan::Way::in, used) + nic_chain(id, plan::Way::out, used)
-                             + machine_chains(id, used) + translation_chains(id);
+        std::string chains = nic_chain(id, plan::Way::in, used)
+                             + nic_chain(id, plan::Way::out, used) + machine_chains(id, used)
+                             + translation_chains(id);
         if (chains.empty())
             return "";
         std::string text =
@@ -508,8 +509,7 @@ class Writer {
         for (std::size_t i = 0; i < prefixes.size(); ++i) {
             bool held = false;
             for (std::size_t j = 0; j < prefixes.size(); ++j)
-                held |= prefixes[j].contains(prefixes[i])
-                        && (prefixes[j] != prefixes[i] || j < i);
+                held |= prefixes[j].contains(prefixes[i]) && (prefixes[j] != prefixes[i] || j < i);
             if (prefixes[i].family() != family || held)
                 continue;
             list += (list.empty() ? "" : ", ") + net::to_string(prefixes[i]);
@@ -518,7 +518,7 @@ class Writer {
     }
 
     static std::string port_match(const lab::FilterRule& rule) {
-        std::string_view protocol = rule.protocol == net::Protocol::icmp ? "icmp, ipv6-icmp"
+        std::string_view protocol = rule.protocol == net::Protocol::icmp  ? "icmp, ipv6-icmp"
                                     : rule.protocol == net::Protocol::tcp ? "tcp"
                                     : rule.protocol == net::Protocol::udp ? "udp"
                                     : rule.ports.empty()                  ? ""
@@ -556,8 +556,8 @@ class Writer {
 
     static std::string base_chain(std::string_view name, std::string_view hook, int priority,
                                   std::string_view direction, const std::string& rules) {
-        return fmt::format("  chain {} {{\n    type filter hook {} priority {}; policy accept;\n", name,
-                           hook, priority)
+        return fmt::format("  chain {} {{\n    type filter hook {} priority {}; policy accept;\n",
+                           name, hook, priority)
                + fmt::format(fmt::runtime(always), direction) + rules + "  }\n";
     }
 
@@ -572,9 +572,9 @@ class Writer {
             for (lab::FilterId filter : {guard.subnet, guard.nic})
                 if (filter) {
                     used.emplace(filter, way);
-                    rules += fmt::format("    {}ifname \"{}\" jump {}\n", in ? "i" : "o",
-                                         lab_.nics[nic].name,
-                                         chain_name(lab_.filters[filter], way));
+                    rules +=
+                        fmt::format("    {}ifname \"{}\" jump {}\n", in ? "i" : "o",
+                                    lab_.nics[nic].name, chain_name(lab_.filters[filter], way));
                 }
         }
         if (rules.empty())
@@ -589,13 +589,13 @@ class Writer {
         if (duties == nullptr || !duties->filter)
             return "";
         std::string text;
-        for (auto [way, hook, direction] : {std::tuple{plan::Way::in, "input", "i"},
-                                            std::tuple{plan::Way::out, "output", "o"},
-                                            std::tuple{plan::Way::through, "forward", "i"}}) {
+        for (auto [way, hook, direction] :
+             {std::tuple{plan::Way::in, "input", "i"}, std::tuple{plan::Way::out, "output", "o"},
+              std::tuple{plan::Way::through, "forward", "i"}}) {
             used.emplace(duties->filter, way);
-            text += base_chain(fmt::format("machine-{}", plan::to_string(way)), hook, 0, direction,
-                               fmt::format("    jump {}\n",
-                                           chain_name(lab_.filters[duties->filter], way)));
+            text += base_chain(
+                fmt::format("machine-{}", plan::to_string(way)), hook, 0, direction,
+                fmt::format("    jump {}\n", chain_name(lab_.filters[duties->filter], way)));
         }
         return text;
     }
@@ -619,8 +619,7 @@ class Writer {
     std::string translation_line(const lab::Translation& rule) const {
         const std::string& nic = lab_.nics[rule.nic].name;
         if (rule.kind == plan::Translation::Kind::source) {
-            auto from =
-                end_match(rule.any_source, rule.from, net::Family::ipv4, "saddr");
+            auto from = end_match(rule.any_source, rule.from, net::Family::ipv4, "saddr");
             if (!from)
                 return "";
             return fmt::format("    meta nfproto ipv4 oifname \"{}\" {}masquerade\n", nic, *from);
@@ -700,10 +699,9 @@ class Writer {
 
     std::string write_question(const plan::Expectation& expectation, const probe::Endpoint& from,
                                const probe::Endpoint& to) {
-        probe::PingAnswer answer = probe::ping(settled_, {.from = from,
-                                                          .to = to,
-                                                          .service = expectation.service,
-                                                          .family = expectation.family});
+        probe::PingAnswer answer = probe::ping(
+            settled_,
+            {.from = from, .to = to, .service = expectation.service, .family = expectation.family});
         if (!answer.source || !answer.destination || !condition_.machine_on(from.machine)) {
             unasked_.push_back(fmt::format("check leaves out {} to {}: {}", from.name, to.name,
                                            condition_.machine_on(from.machine)
@@ -718,8 +716,9 @@ class Writer {
             return "";
         }
         if (expectation.service)
-            return fmt::format("    try {} {} {} {} {}\n", lab_.machines[from.machine].name, to.name,
-                               address_in_socat(*answer.destination), expectation.service->port,
+            return fmt::format("    try {} {} {} {} {}\n", lab_.machines[from.machine].name,
+                               to.name, address_in_socat(*answer.destination),
+                               expectation.service->port,
                                expectation.gets.value == "open" ? "open" : "closed");
         return fmt::format("    ask {} {} {} {}{}\n", lab_.machines[from.machine].name, to.name,
                            net::to_string(*answer.destination),

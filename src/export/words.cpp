@@ -36,9 +36,8 @@ std::string denial_text(const lab::Lab& lab, const packet::Denial& denial) {
 std::string end_text(net::Address address, std::uint16_t port) {
     if (port == 0)
         return to_string(address);
-    return address.family() == net::Family::ipv6
-               ? fmt::format("[{}]:{}", to_string(address), port)
-               : fmt::format("{}:{}", to_string(address), port);
+    return address.family() == net::Family::ipv6 ? fmt::format("[{}]:{}", to_string(address), port)
+                                                 : fmt::format("{}:{}", to_string(address), port);
 }
 
 std::string drop_detail(const lab::Lab& lab, const Journey& journey, const packet::Step& step) {
@@ -98,8 +97,7 @@ std::vector<std::string> rewrite_texts(const Journey& journey, std::size_t index
             continue;
         const net::Flow& before = rewrite.before;
         const net::Flow& after = rewrite.after;
-        bool same_source =
-            before.source == after.source && before.source_port == after.source_port;
+        bool same_source = before.source == after.source && before.source_port == after.source_port;
         bool same_destination = before.destination == after.destination
                                 && before.destination_port == after.destination_port;
         if (!same_source)

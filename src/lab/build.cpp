@@ -244,7 +244,7 @@ class Builder {
                 .name = plan::nic_name(machine, n),
                 .mac = {},
                 .up = nic.up,
-                .mtu_bytes = static_cast<std::uint16_t>(nic.mtu_bytes.value_or(ethernet_mtu_bytes)),
+                .mtu_bytes = nic.mtu_bytes.value_or(ethernet_mtu_bytes),
                 .first_address = {},
                 .address_count = 0,
                 .guard = {},
@@ -260,18 +260,17 @@ class Builder {
         const plan::Link& entry = plan_.links[link];
         std::string name = plan::nic_name(machine, n);
         net::Mac mac = net::mac_from_names(machine.name, name);
-        NicId nic = lab_.nics.add(
-            {.machine = id,
-             .segment = {},
-             .name = std::move(name),
-             .mac = mac,
-             .up = true,
-             .mtu_bytes = static_cast<std::uint16_t>(entry.mtu_bytes.value_or(ethernet_mtu_bytes)),
-             .first_address = {},
-             .address_count = 0,
-             .guard = {},
-             .at = entry.at,
-             .plan_index = n});
+        NicId nic = lab_.nics.add({.machine = id,
+                                   .segment = {},
+                                   .name = std::move(name),
+                                   .mac = mac,
+                                   .up = true,
+                                   .mtu_bytes = entry.mtu_bytes.value_or(ethernet_mtu_bytes),
+                                   .first_address = {},
+                                   .address_count = 0,
+                                   .guard = {},
+                                   .at = entry.at,
+                                   .plan_index = n});
         bool is_first = machine_named(entry.first.value) == id;
         (is_first ? link_nics_[link].first : link_nics_[link].second) = nic;
     }
@@ -364,7 +363,7 @@ class Builder {
     bool has_written_mac(NicId id) const {
         const Nic& nic = lab_.nics[id];
         const auto& nics = plan_.machines[nic.machine.row].nics;
-        return nic.plan_index < nics.size() && nics[nic.plan_index].mac.has_value();
+        return nic.plan_index < nics.size() && nics[nic.plan_index].mac;
     }
 
     // --- who has which address -----------------------------------------------------------------
@@ -525,8 +524,7 @@ class Builder {
     }
 
     // The named machine's first IPv4 address, best one on a segment that both share.
-    std::optional<net::Address> translated_to(MachineId own,
-                                              const plan::Translation& entry) const {
+    std::optional<net::Address> translated_to(MachineId own, const plan::Translation& entry) const {
         if (entry.kind == plan::Translation::Kind::source)
             return std::nullopt;
         if (const auto* address = std::get_if<net::Address>(&entry.to.value))

@@ -138,4 +138,133 @@ std::uint32_t RuleIndex::first(plan::Way way, const net::Flow& flow) const {
     return best;
 }
 
+// --- shadowed rules ------------------------------------------------------------------------
+
+namespace {
+
+// What a rule matches, or a part of it.
+struct Box {
+    unsigned ways = 0;      // a bit for each
+    unsigned protocols = 0; // the same
+    net::Family family = net::Family::ipv4;
+    net::Range from;
+    net::Range to;
+    unsigned first_port = 0;
+    unsigned last_port = 65535;
+};
+
+bool meet(const Box& a, const Box& b) {
+    return a.family == b.family && (a.ways & b.ways) != 0 && (a.protocols & b.protocols) != 0
+           && a.from.overlaps(b.from) && a.to.overlaps(b.to) && a.first_port <= b.last_port
+           && b.first_port <= a.last_port;
+}
+
+std::vector<Box> boxes_of(const FilterRule& rule) {
+    Box blank;
+    for (plan::Way way : ways)
+        if (!rule.way || *rule.way == way)
+            blank.ways |= 1U << static_cast<unsigned>(way);
+    for (Protocol protocol : protocols)
+        if ((rule.protocol == Protocol::any || rule.protocol == protocol)
+            && (rule.ports.empty() || net::has_ports(protocol)))
+            blank.protocols |= 1U << static_cast<unsigned>(protocol);
+    auto ranges = [](bool any, const std::vector<net::Prefix>& prefixes, net::Family family) {
+        std::vector<net::Range> result;
+        net::Prefix everything = net::Prefix::everything(family);
+        if (any)
+            result.push_back({everything.first(), everything.last()});
+        for (const net::Prefix& prefix : prefixes)
+            if (prefix.family() == family)
+                result.push_back({prefix.first(), prefix.last()});
+        return result;
+    };
+    std::vector<net::Ports> ports = rule.ports;
+    if (ports.empty())
+        ports.push_back({});
+    std::vector<Box> boxes;
+    for (net::Family family : net::both_families)
+        for (const net::Range& from : ranges(rule.any_from, rule.from, family))
+            for (const net::Range& to : ranges(rule.any_to, rule.to, family))
+                for (net::Ports range : ports) {
+                    Box box = blank;
+                    box.family = family;
+                    box.from = from;
+                    box.to = to;
+                    box.first_port = range.first;
+                    box.last_port = range.last;
+                    boxes.push_back(box);
+                }
+    return boxes;
+}
+
+// Cuts off what of `box` lies on either side of `by`, adds it to `rest`, and narrows `box`.
+void cut_range(Box& box, net::Range Box::*side, const net::Range& by, std::vector<Box>& rest) {
+    if ((box.*side).first < by.first) {
+        Box piece = box;
+        (piece.*side).last = by.first.minus(1);
+        rest.push_back(piece);
+        (box.*side).first = by.first;
+    }
+    if (by.last < (box.*side).last) {
+        Box piece = box;
+        (piece.*side).first = by.last.plus(1);
+        rest.push_back(piece);
+        (box.*side).last = by.last;
+    }
+}
+
+// Adds what of `box` is not in `by`, which meets it, to `rest`.
+void subtract(Box box, const Box& by, std::vector<Box>& rest) {
+    for (unsigned Box::*mask : {&Box::ways, &Box::protocols})
+        if (unsigned left = box.*mask & ~(by.*mask); left != 0) {
+            Box piece = box;
+            piece.*mask = left;
+            rest.push_back(piece);
+            box.*mask &= by.*mask;
+        }
+    cut_range(box, &Box::from, by.from, rest);
+    cut_range(box, &Box::to, by.to, rest);
+    if (box.first_port < by.first_port) {
+        rest.push_back(box);
+        rest.back().last_port = by.first_port - 1;
+    }
+    if (by.last_port < box.last_port) {
+        rest.push_back(box);
+        rest.back().first_port = by.last_port + 1;
+    }
+}
+
+} // namespace
+
+std::vector<std::uint32_t> shadowed_rules(const Filter& filter) {
+    constexpr std::size_t most_pieces = 400;
+    constexpr std::size_t most_comparisons = 100'000'000;
+    std::vector<Box> earlier;
+    std::vector<std::uint32_t> found;
+    std::size_t comparisons = 0;
+    for (std::uint32_t i = 0; i < filter.rules.size(); ++i) {
+        const std::vector<Box> own = boxes_of(filter.rules[i]);
+        std::vector<Box> left = own;
+        for (const Box& by : earlier) {
+            std::vector<Box> rest;
+            comparisons += left.size();
+            for (const Box& box : left)
+                if (meet(box, by))
+                    subtract(box, by, rest);
+                else
+                    rest.push_back(box);
+            left = std::move(rest);
+            if (left.empty() || left.size() > most_pieces)
+                break;
+        }
+        if (comparisons > most_comparisons)
+            break;
+        if (left.empty() && !own.empty())
+            found.push_back(i);
+        else
+            earlier.insert(earlier.end(), own.begin(), own.end());
+    }
+    return found;
+}
+
 } // namespace jackal::lab

@@ -39,6 +39,7 @@ class Inspector {
         repeated_routes();
         default_route_loops();
         subnets_that_nothing_joins();
+        filter_rules();
         sort_findings(found_);
         return std::move(found_);
     }
@@ -266,6 +267,43 @@ class Inspector {
             "cpus", [](std::uint64_t n) { return fmt::format("{}", n); }, sum.cpus, limit.cpus);
         compare("memory", plan::size_text, sum.memory_mib, limit.memory_mib);
         compare("disk", plan::size_text, sum.disk_mib, limit.disk_mib);
+    }
+
+    // --- filters -------------------------------------------------------------------------------
+
+    void filter_rules() {
+        for (const Filter& filter : lab_.filters) {
+            auto report = [&](Cause cause, std::uint32_t rule, std::string_view why) {
+                find(cause, Severity::warning, fmt::format("{} rule {}", filter.name, rule + 1),
+                     fmt::format("rule {} of filter {} {}", rule + 1, filter.name, why),
+                     {{plan::RemoveFilterRule{filter.name, rule}}, ""}, filter.rules[rule].at);
+            };
+            for (std::uint32_t rule : shadowed_rules(filter))
+                report(Cause::rule_shadowed, rule,
+                       "never decides anything: rules before it match all that it does");
+            for (std::uint32_t i = 0; i < filter.rules.size(); ++i) {
+                const FilterRule& rule = filter.rules[i];
+                if (!meets_somebody(rule.any_from, rule.from))
+                    report(Cause::rule_matches_nothing, i,
+                           "matches nothing: nobody has an address in `from`");
+                else if (!meets_somebody(rule.any_to, rule.to))
+                    report(Cause::rule_matches_nothing, i,
+                           "matches nothing: nobody has an address in `to`");
+            }
+        }
+    }
+
+    bool meets_somebody(bool any, const std::vector<net::Prefix>& prefixes) const {
+        auto holds_owner = [&](const net::Prefix& prefix) {
+            auto next = std::ranges::lower_bound(lab_.owners, prefix.first(), {}, &Owner::address);
+            while (next != lab_.owners.end() && next->address <= prefix.last()) {
+                if (prefix.contains(next->address)) // IPv4 addresses are between IPv6 ones
+                    return true;
+                ++next;
+            }
+            return false;
+        };
+        return any || std::ranges::any_of(prefixes, holds_owner);
     }
 
     // --- addresses -----------------------------------------------------------------------------

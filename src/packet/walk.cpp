@@ -219,18 +219,11 @@ class Walk {
                 passage.left = (rewrite++)->after;
             flow = passage.left;
             const Step& step = request_->steps[i];
-            if (step.machine == at_ && is_remembered(step)
+            if (step.machine == at_
                 && (is_error_ ? told_ : journey_.flow.reversed()) == passage.left)
                 return passage;
         }
         return std::nullopt;
-    }
-
-    // A machine keeps a flow in mind once a packet of it was delivered or put on the wire.
-    bool is_remembered(const Step& step) const {
-        return step.action != Action::drop || request_->ending == Ending::no_neighbour
-               || request_->ending == Ending::which_neighbour
-               || request_->ending == Ending::shared_source;
     }
 
     // The NIC's filters and the translation of destinations; false if the packet was dropped.
@@ -260,8 +253,7 @@ class Walk {
     // Only the first packet of a flow is translated by rule. Of answers to a request that the
     // machine did not see, only those over UDP can be taken for one.
     bool starts_flow() const {
-        return request_ == nullptr
-               || (!is_error_ && journey_.flow.protocol == net::Protocol::udp);
+        return request_ == nullptr || (!is_error_ && journey_.flow.protocol == net::Protocol::udp);
     }
 
     void set_destination(net::Address destination, std::uint16_t port) {
@@ -282,10 +274,9 @@ class Walk {
         source_ = {.address = source, .owners = lab_.owners_of(source)};
     }
 
-    // Answers get the source that the request was sent to. Errors of other machines do if that was
-    // changed here.
+    // Answers get the source that the request was sent to; errors do if that was changed here.
     void set_source_as(const net::Flow& came) {
-        if (!is_error_ || (in_ && record_->left.destination != came.destination))
+        if (!is_error_ || record_->left.destination != came.destination)
             set_source(came.destination, came.destination_port);
         if (is_error_)
             told_ = came;
@@ -293,7 +284,7 @@ class Walk {
 
     void redirect() {
         const lab::Duties* duties = lab_.duties_of(at_);
-        if (duties == nullptr)
+        if (duties == nullptr || journey_.flow.destination.family() == net::Family::ipv6)
             return;
         for (const lab::Translation& rule : duties->translations) {
             net::Flow& flow = journey_.flow;
@@ -321,11 +312,10 @@ class Walk {
         net::Address source = journey_.flow.source;
         for (const lab::Translation& rule : duties->translations)
             if (rule.kind == plan::Translation::Kind::source && rule.nic == hop_->out
-                && (rule.any_source
-                    || std::ranges::any_of(rule.from,
-                                           [&](const auto& from) { return from.contains(source); })))
-                return set_source(lab_.addresses[hop_->source].address,
-                                  journey_.flow.source_port);
+                && (rule.any_source || std::ranges::any_of(rule.from, [&](const auto& from) {
+                        return from.contains(source);
+                    })))
+                return set_source(lab_.addresses[hop_->source].address, journey_.flow.source_port);
     }
 
     bool pass_machine(plan::Way way) {
@@ -373,8 +363,8 @@ class Walk {
 
     void add_step(Action action, NicId out) {
         if (is_touched_ && arrived_as_ != journey_.flow)
-            journey_.rewrites.push_back({static_cast<std::uint32_t>(journey_.steps.size()),
-                                         arrived_as_, journey_.flow});
+            journey_.rewrites.push_back(
+                {static_cast<std::uint32_t>(journey_.steps.size()), arrived_as_, journey_.flow});
         journey_.steps.push_back({at_, in_, out, action});
     }
 

@@ -169,6 +169,11 @@ struct Words {
         return {fmt::format("filters.{}.rules[{}]", e.filter, e.position), "remove", "",
                 filter_of(plan, e.filter).rules.at(e.position).at};
     }
+    EditText operator()(const AddTranslation& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        return {machine_path(machine) + ".nat", "add", fmt::format("{{out: {}}}", e.nic),
+                machine.at};
+    }
     EditText operator()(const AddService& e) const {
         const Machine& machine = machine_of(plan, e.machine);
         return {machine_path(machine) + ".listens", "add", net::to_string(e.service), machine.at};
@@ -273,11 +278,17 @@ struct Deed {
         rules.at(e.position);
         rules.erase(rules.begin() + static_cast<std::ptrdiff_t>(e.position));
     }
-    void operator()(const AddService& e) const {
-        Machine& machine = machine_of(plan, e.machine);
+    Duties& duties_of(const std::string& name) const {
+        Machine& machine = machine_of(plan, name);
         if (!machine.duties)
             machine.duties = Duties{};
-        machine.duties->listens.emplace_back(e.service);
+        return *machine.duties;
+    }
+    void operator()(const AddTranslation& e) const {
+        duties_of(e.machine).translations.push_back({.nic = e.nic});
+    }
+    void operator()(const AddService& e) const {
+        duties_of(e.machine).listens.emplace_back(e.service);
     }
 };
 

@@ -157,9 +157,8 @@ void read_connect(Reader& r, NodeId node, Expectation& e) {
         return r.problem(node, "connect takes two names and a service: [ONE, OTHER, tcp/22]");
     read_word(r, items[0], e.from);
     read_word(r, items[1], e.to);
-    e.service =
-        r.value(items[2], "a service such as tcp/22 or udp/53", net::parse_service)
-            .value_or(net::Service{});
+    e.service = r.value(items[2], "a service such as tcp/22 or udp/53", net::parse_service)
+                    .value_or(net::Service{});
     if (!e.gets.at)
         e.gets.value = "open";
 }
@@ -196,7 +195,9 @@ const Key<Plan> plan_keys[] = {
              e.at = r.at(item);
              r.mapping(item, "an expectation", expectation_keys, e);
              if (e.from.value.empty() || e.to.value.empty())
-                 r.problem(item, "an expectation needs `ping: [FROM, TO]` or `connect: [FROM, TO, SERVICE]`");
+                 r.problem(
+                     item,
+                     "an expectation needs `ping: [FROM, TO]` or `connect: [FROM, TO, SERVICE]`");
              p.expectations.push_back(std::move(e));
          });
      }},

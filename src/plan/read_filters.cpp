@@ -39,10 +39,8 @@ void read_protocol(Reader& r, NodeId node, net::Protocol& into) {
 }
 
 const Key<FilterRule> rule_keys[] = {
-    {"do",
-     [](Reader& r, NodeId n, FilterRule& rule) {
-         rule.allows = read_verdict(r, n).value_or(false);
-     }},
+    {"do", [](Reader& r, NodeId n,
+              FilterRule& rule) { rule.allows = read_verdict(r, n).value_or(false); }},
     {"from", [](Reader& r, NodeId n, FilterRule& rule) { read_ends(r, n, rule.from); }},
     {"port",
      [](Reader& r, NodeId n, FilterRule& rule) {
@@ -101,12 +99,10 @@ void read_nat_nic(Reader& r, NodeId node, Translation& t, Translation::Kind kind
 
 const Key<Translation> translation_keys[] = {
     {"from", [](Reader& r, NodeId n, Translation& t) { read_ends(r, n, t.from); }},
-    {"in",
-     [](Reader& r, NodeId n, Translation& t) {
-         read_nat_nic(r, n, t, Translation::Kind::destination);
-     }},
-    {"out", [](Reader& r, NodeId n,
-               Translation& t) { read_nat_nic(r, n, t, Translation::Kind::source); }},
+    {"in", [](Reader& r, NodeId n,
+              Translation& t) { read_nat_nic(r, n, t, Translation::Kind::destination); }},
+    {"out",
+     [](Reader& r, NodeId n, Translation& t) { read_nat_nic(r, n, t, Translation::Kind::source); }},
     {"port", [](Reader& r, NodeId n, Translation& t) { t.port = read_port(r, n); }},
     {"proto", [](Reader& r, NodeId n, Translation& t) { read_protocol(r, n, t.protocol); }},
     {"to",

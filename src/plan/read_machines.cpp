@@ -46,14 +46,21 @@ const Key<Nic> nic_keys[] = {
      }},
     {"mac",
      [](Reader& r, NodeId n, Nic& nic) {
-         nic.mac = r.value(n, "the MAC address of one NIC, such as 02:00:5e:10:00:07",
-                           [](std::string_view text) {
-                               auto mac = net::parse_mac(text);
-                               return mac && mac->is_multicast() ? std::nullopt : mac;
-                           });
+         auto mac = r.value(n, "the MAC address of one NIC, such as 02:00:5e:10:00:07",
+                            [](std::string_view text) {
+                                auto parsed = net::parse_mac(text);
+                                return parsed && parsed->is_multicast() ? std::nullopt : parsed;
+                            });
+         if (mac)
+             nic.mac = *mac;
      }},
     {"mtu", [](Reader& r, NodeId n, Nic& nic) { nic.mtu_bytes = read_mtu(r, n); }},
-    {"name", [](Reader& r, NodeId n, Nic& nic) { read_name(r, n, nic.name); }},
+    {"name",
+     [](Reader& r, NodeId n, Nic& nic) {
+         std::string name;
+         read_name(r, n, name);
+         nic.name = std::move(name);
+     }},
     {"state", [](Reader& r, NodeId n, Nic& nic) { read_state(r, n, nic.up); }},
     {"subnet", [](Reader& r, NodeId n, Nic& nic) { read_word(r, n, nic.subnet); }},
 };
@@ -139,8 +146,7 @@ const Key<Machine> machine_keys[] = {
     {"count", skip_shape},
     {"cpus", [](Reader& r, NodeId n, Machine& m) { read_cpus(r, n, m.sizes.cpus); }},
     {"disk", [](Reader& r, NodeId n, Machine& m) { read_mebibytes(r, n, m.sizes.disk_mib); }},
-    {"filter",
-     [](Reader& r, NodeId n, Machine& m) { read_word(r, n, duties_of(m).filter); }},
+    {"filter", [](Reader& r, NodeId n, Machine& m) { read_word(r, n, duties_of(m).filter); }},
     {"forwards",
      [](Reader& r, NodeId n, Machine& m) {
          if (auto i = r.word(n, "answer", {"true", "false"}))

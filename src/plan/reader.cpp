@@ -67,8 +67,8 @@ void read_state(Reader& r, NodeId node, bool& up) {
         up = *i == 0;
 }
 
-std::optional<unsigned> read_mtu(Reader& r, NodeId node) {
-    return read_number<unsigned>(r, node, 68, 65535); // RFC 791: every host takes 68 bytes
+std::optional<std::uint16_t> read_mtu(Reader& r, NodeId node) {
+    return read_number<std::uint16_t>(r, node, 68, 65535); // RFC 791: every host takes 68 bytes
 }
 
 std::optional<std::chrono::microseconds> read_delay(Reader& r, NodeId node) {

@@ -209,7 +209,7 @@ void read_word(Reader& r, NodeId node, Placed<std::string>& into);
 void read_state(Reader& r, NodeId node, bool& up);
 void read_mebibytes(Reader& r, NodeId node, std::uint32_t& into);
 void read_cpus(Reader& r, NodeId node, std::uint32_t& into);
-std::optional<unsigned> read_mtu(Reader& r, NodeId node);
+std::optional<std::uint16_t> read_mtu(Reader& r, NodeId node);
 std::optional<std::chrono::microseconds> read_delay(Reader& r, NodeId node);
 std::optional<net::Address> read_address(Reader& r, NodeId node);
 std::optional<Region> read_region(Reader& r, NodeId node);

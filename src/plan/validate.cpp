@@ -55,8 +55,7 @@ class Validator {
     explicit Validator(const Plan& plan)
         : plan_(plan), sites_("site", plan.sites), pools_("pool", plan.pools),
           subnets_("subnet", plan.subnets), machines_("machine", plan.machines),
-          filters_("filter", plan.filters),
-          link_nics_(plan.machines.size()) {}
+          filters_("filter", plan.filters), link_nics_(plan.machines.size()) {}
 
     std::vector<Problem> run() {
         check_lab_name();
@@ -204,8 +203,7 @@ class Validator {
             if (nic.filter)
                 check_filter_name(*nic.filter);
         }
-        bool named =
-            std::ranges::any_of(machine.nics, [](const Nic& n) { return !n.name.empty(); });
+        bool named = std::ranges::any_of(machine.nics, [](const Nic& n) { return bool(n.name); });
         if (named)
             check_nic_names(machine);
         if (machine.loopback)
@@ -235,8 +233,7 @@ class Validator {
         for (const auto& [value, at] : ends)
             if (const auto* name = std::get_if<std::string>(&value);
                 name != nullptr && !machines_.has(*name) && !subnets_.has(*name))
-                problem(at,
-                        fmt::format("{}, nor a subnet of that name", machines_.unknown(*name)));
+                problem(at, fmt::format("{}, nor a subnet of that name", machines_.unknown(*name)));
     }
 
     void check_translation(const Translation& translation, const Machine& machine) {
@@ -388,8 +385,8 @@ std::pair<std::string_view, std::string_view> split_endpoint(std::string_view te
 }
 
 std::string nic_name(const Machine& machine, std::size_t position) {
-    if (position < machine.nics.size() && !machine.nics[position].name.empty())
-        return machine.nics[position].name;
+    if (position < machine.nics.size() && machine.nics[position].name)
+        return *machine.nics[position].name;
     return fmt::format("eth{}", position);
 }
 

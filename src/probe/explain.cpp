@@ -121,8 +121,9 @@ class Explainer {
                    {{set_mtu(nic, lab::ipv6_minimum_mtu_bytes)}, ""}, row.at);
     }
 
-    plan::Edit set_mtu(NicId nic, unsigned bytes) const {
+    plan::Edit set_mtu(NicId nic, unsigned wanted_bytes) const {
         const lab::Nic& row = lab_.nics[nic];
+        auto bytes = static_cast<std::uint16_t>(wanted_bytes);
         if (lab::LinkId link = lab_.segments[row.segment].link)
             return plan::SetLinkMtu{link.row, bytes};
         return plan::SetNicMtu{name(row.machine), row.plan_index, bytes};
@@ -690,12 +691,10 @@ class Explainer {
                    fmt::format("filter {} on {} drops {} from {} to {} on its way {}: {}",
                                filter.name, place, what, to_string(flow.source),
                                to_string(flow.destination), to_string(denial.way),
-                               by_default
-                                   ? "no rule allows it, and its default is deny"
-                                   : fmt::format("rule {} denies it", denial.rule + 1)),
-                   {{plan::AddFilterRule{filter.name,
-                                         by_default ? filter.rules.size() : denial.rule,
-                                         least_rule()}},
+                               by_default ? "no rule allows it, and its default is deny"
+                                          : fmt::format("rule {} denies it", denial.rule + 1)),
+                   {{plan::AddFilterRule{
+                        filter.name, by_default ? filter.rules.size() : denial.rule, least_rule()}},
                     ""},
                    by_default ? filter.default_at : filter.rules[denial.rule].at);
     }
@@ -761,11 +760,14 @@ Diagnosis explain(const routing::Settled& settled, const Leg& leg) {
 Diagnosis explain_other_source(const routing::Settled& settled, const packet::Journey& out,
                                const packet::Journey& back) {
     const Lab& lab = settled.lab();
-    MachineId translator = out.steps[out.rewrites.front().step].machine;
+    packet::Step redirecting = out.steps.front();
     for (const packet::Rewrite& rewrite : out.rewrites)
         if (rewrite.before.destination != rewrite.after.destination)
-            translator = out.steps[rewrite.step].machine;
-    const std::string& name = lab.machines[translator].name;
+            redirecting = out.steps[rewrite.step];
+    const std::string& name = lab.machines[redirecting.machine].name;
+    lab::Remedy remedy{{}, fmt::format("route its answers by way of {}", name)};
+    if (redirecting.out) // then the answers are for the translator itself
+        remedy.edits = {plan::AddTranslation{name, lab.nics[redirecting.out].name}};
     MachineId server = out.last_machine();
     return {.cause = Cause::answer_not_turned_back,
             .where = server,
@@ -774,9 +776,7 @@ Diagnosis explain_other_source(const routing::Settled& settled, const packet::Jo
                 "the request on",
                 lab.machines[out.steps.front().machine].name, to_string(out.packet.destination),
                 to_string(back.flow.source), name),
-            .remedy = {{}, fmt::format("route the answers of {} by way of {}, or translate the "
-                                       "sources there too",
-                                       lab.machines[server].name, name)},
+            .remedy = std::move(remedy),
             .at = lab.machines[server].at};
 }
 

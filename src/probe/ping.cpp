@@ -41,7 +41,8 @@ constexpr std::uint16_t asking_port = 49152;
 unsigned packet_bytes(net::Family family, net::Protocol protocol, unsigned payload_bytes) {
     unsigned ip = family == net::Family::ipv4 ? ipv4_header_bytes : ipv6_header_bytes;
     return ip
-           + (protocol == net::Protocol::tcp ? tcp_header_bytes : payload_bytes + icmp_header_bytes);
+           + (protocol == net::Protocol::tcp ? tcp_header_bytes
+                                             : payload_bytes + icmp_header_bytes);
 }
 
 template <class Use>
@@ -83,6 +84,9 @@ class Pinger {
                || lab_.listens(answer_.out->last_machine(),
                                {question().service->protocol, answer_.out->flow.destination_port});
     }
+
+    // An echo reply, or the reset of a connection that nothing listens for.
+    bool answered_by_kernel() const { return !question().service || !is_open(); }
 
     void refuse() {
         net::Service service{question().service->protocol, answer_.out->flow.destination_port};
@@ -182,12 +186,13 @@ class Pinger {
                                  .ttl = reply_start_ttl,
                                  .size_bytes = answer_.out->packet.size_bytes,
                                  .is_reply = flow.protocol == net::Protocol::icmp,
-                                 .asked_by = answer_.out->steps.back().in,
+                                 .asked_by = answered_by_kernel() ? answer_.out->steps.back().in
+                                                                  : lab::NicId{},
                                  .protocol = flow.protocol,
                                  .source_port = flow.source_port,
                                  .destination_port = flow.destination_port};
-            answer_.back = packet::walk(settled_, answer_.out->last_machine(), reply,
-                                        &*answer_.out);
+            answer_.back =
+                packet::walk(settled_, answer_.out->last_machine(), reply, &*answer_.out);
         }
         bool home = arrived(*answer_.back, question().from.machine, true);
         if (home && question().service)
@@ -208,8 +213,8 @@ class Pinger {
 
     // True if the journey ended where it should; else the diagnosis is made.
     bool arrived(const Journey& journey, lab::MachineId wanted, bool returning) {
-        bool right = !wanted || journey.last_machine() == wanted
-                     || (!returning && journey.redirected());
+        bool right =
+            !wanted || journey.last_machine() == wanted || (!returning && journey.redirected());
         if (journey.ending == packet::Ending::delivered && right)
             return true;
         answer_.diagnosis =

@@ -49,10 +49,9 @@ Verdict verify(const routing::Settled& settled, std::size_t expectation) {
             if (from.machine == to.machine && senders.size() * targets.size() > 1)
                 continue;
             ++verdict.pairs;
-            PingAnswer answer = ping(settled, {.from = from,
-                                               .to = to,
-                                               .service = wanted.service,
-                                               .family = wanted.family});
+            PingAnswer answer =
+                ping(settled,
+                     {.from = from, .to = to, .service = wanted.service, .family = wanted.family});
             std::string wrong = complaint(answer, wanted, lab);
             if (!wrong.empty() && verdict.failed++ == 0) {
                 verdict.explanation = fmt::format("{} to {}: {}", from.name, to.name, wrong);

@@ -19,7 +19,7 @@ net::Address address_of(const lab::Lab& lab, const probe::Endpoint& end) {
 
 std::vector<Asked> asks_of(const std::string& text, const lab::Lab& lab) {
     static const std::regex line("\n# ([a-z0-9-]+) to ([^ ]+)(?: TTL ([0-9]+))?"
-                                 "(?: SIZE ([0-9]+))?: ([^\n]+)");
+                                 "(?: SIZE ([0-9]+))?(?: ((?:tcp|udp)/[0-9]+))?: ([^\n]+)");
     std::vector<Asked> found;
     for (std::sregex_iterator it(text.begin(), text.end(), line), end; it != end; ++it) {
         std::smatch parts = *it;
@@ -27,8 +27,9 @@ std::vector<Asked> asks_of(const std::string& text, const lab::Lab& lab) {
         Asked asked{.question = {.from = lab.machine(parts[1].str()).value(),
                                  .to = to.machine,
                                  .destination = address_of(lab, to),
-                                 .source = {}},
-                    .wanted = parts[5]};
+                                 .source = {},
+                                 .service = net::parse_service(parts[5].str())},
+                    .wanted = parts[6]};
         if (parts[3].matched)
             asked.question.ttl = std::stoi(parts[3]);
         if (parts[4].matched)

@@ -7,19 +7,22 @@
 
 namespace judge {
 
-/// One echo request.
+/// One echo request, or one packet that asks for a service.
 struct Question {
     jackal::lab::MachineId from;
     jackal::lab::MachineId to; ///< whose address the destination is, in the lab's words
     jackal::net::Address destination;
     std::optional<jackal::net::Address> source; ///< unset: the sender's kernel chooses
     int ttl = 64;
-    unsigned payload_bytes = 56;
+    unsigned payload_bytes = 56; ///< of an echo request
+    std::optional<jackal::net::Service> service;
 };
 
 struct Answer {
     enum class Kind : std::uint8_t {
         reply,
+        open,    ///< the service answers
+        refused, ///< nothing listens, and the sender hears so
         error,
         silence,
         no_reply, ///< silence or an error, by luck

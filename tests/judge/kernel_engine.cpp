@@ -136,7 +136,7 @@ class ErrorLimit {
     std::string before_;
 };
 
-// --- one ping ------------------------------------------------------------------------------
+// --- one question ------------------------------------------------------------------------------
 
 constexpr int on = 1;
 
@@ -180,9 +180,10 @@ packet::IcmpError icmp_error(const sock_extended_err& e) {
     using packet::IcmpError;
     if (e.ee_origin == SO_EE_ORIGIN_ICMP6) {
         if (e.ee_type == ICMP6_DST_UNREACH)
-            return e.ee_code == ICMP6_DST_UNREACH_NOROUTE ? IcmpError::net_unreachable
-                   : e.ee_code == ICMP6_DST_UNREACH_ADDR  ? IcmpError::host_unreachable
-                                                          : IcmpError::none;
+            return e.ee_code == ICMP6_DST_UNREACH_NOROUTE  ? IcmpError::net_unreachable
+                   : e.ee_code == ICMP6_DST_UNREACH_ADDR   ? IcmpError::host_unreachable
+                   : e.ee_code == ICMP6_DST_UNREACH_NOPORT ? IcmpError::port_unreachable
+                                                           : IcmpError::none;
         return e.ee_type == ICMP6_TIME_EXCEEDED    ? IcmpError::time_exceeded
                : e.ee_type == ICMP6_PACKET_TOO_BIG ? IcmpError::packet_too_big
                                                    : IcmpError::none;
@@ -190,6 +191,7 @@ packet::IcmpError icmp_error(const sock_extended_err& e) {
     if (e.ee_type == ICMP_DEST_UNREACH)
         return e.ee_code == ICMP_NET_UNREACH    ? IcmpError::net_unreachable
                : e.ee_code == ICMP_HOST_UNREACH ? IcmpError::host_unreachable
+               : e.ee_code == ICMP_PORT_UNREACH ? IcmpError::port_unreachable
                : e.ee_code == ICMP_FRAG_NEEDED  ? IcmpError::packet_too_big
                                                 : IcmpError::none;
     return e.ee_type == ICMP_TIME_EXCEEDED ? IcmpError::time_exceeded : IcmpError::none;
@@ -212,14 +214,81 @@ class Message {
                  .msg_controllen = control_.size()};
 };
 
-// A socket that sends one echo request and waits for what comes back.
-class Ping {
+// What listens on one machine: TCP connections are left to the kernel, datagrams sent back.
+class Listener {
   public:
-    explicit Ping(const Question& question)
+    Listener(net::Service service, bool ipv6)
+        : udp_(service.protocol == net::Protocol::udp),
+          socket_(::socket(ipv6 ? AF_INET6 : AF_INET,
+                           (udp_ ? SOCK_DGRAM : SOCK_STREAM) | SOCK_CLOEXEC | SOCK_NONBLOCK, 0)) {
+        if (socket_.get() < 0)
+            fail("socket");
+        set_option(socket_.get(), SOL_SOCKET, SO_REUSEADDR, on);
+        SocketAddress any{};
+        if (ipv6) {
+            set_option(socket_.get(), SOL_IPV6, IPV6_V6ONLY, on);
+            set_option(socket_.get(), SOL_IPV6, IPV6_RECVPKTINFO, on);
+            any.v6.sin6_family = AF_INET6;
+            any.v6.sin6_port = htons(service.port);
+        } else {
+            set_option(socket_.get(), SOL_IP, IP_PKTINFO, on);
+            any.v4.sin_family = AF_INET;
+            any.v4.sin_port = htons(service.port);
+        }
+        if (bind(socket_.get(), &any.any, ipv6 ? sizeof any.v6 : sizeof any.v4) != 0)
+            fail("bind");
+        if (!udp_ && listen(socket_.get(), 4096) != 0)
+            fail("listen");
+    }
+
+    int socket() const { return socket_.get(); }
+    bool is_udp() const { return udp_; }
+
+    // Sends a datagram back, from the address that it came to and by whichever NIC the route says.
+    void answer() const {
+        std::array<char, 2048> data{};
+        alignas(cmsghdr) std::array<char, 512> control{};
+        SocketAddress from{};
+        iovec part{data.data(), data.size()};
+        msghdr head{.msg_name = &from,
+                    .msg_namelen = sizeof from,
+                    .msg_iov = &part,
+                    .msg_iovlen = 1,
+                    .msg_control = control.data(),
+                    .msg_controllen = control.size()};
+        ssize_t size = recvmsg(socket_.get(), &head, 0);
+        if (size < 0)
+            return;
+        part.iov_len = static_cast<std::size_t>(size);
+        for (cmsghdr* c = CMSG_FIRSTHDR(&head); c != nullptr; c = CMSG_NXTHDR(&head, c)) {
+            if (c->cmsg_level == SOL_IP && c->cmsg_type == IP_PKTINFO) {
+                auto* info = reinterpret_cast<in_pktinfo*>(CMSG_DATA(c));
+                info->ipi_ifindex = 0;
+                info->ipi_spec_dst = info->ipi_addr;
+            } else if (c->cmsg_level == SOL_IPV6 && c->cmsg_type == IPV6_PKTINFO) {
+                reinterpret_cast<in6_pktinfo*>(CMSG_DATA(c))->ipi6_ifindex = 0;
+            }
+        }
+        sendmsg(socket_.get(), &head, 0);
+    }
+
+  private:
+    bool udp_;
+    File socket_;
+};
+
+// A socket that sends one echo request, or asks for one service, and waits for what comes back.
+class Asker {
+  public:
+    explicit Asker(const Question& question)
         : ipv6_(question.destination.family() == net::Family::ipv6),
-          socket_(
-              ::socket(ipv6_ ? AF_INET6 : AF_INET, SOCK_DGRAM | SOCK_CLOEXEC | SOCK_NONBLOCK,
-                       ipv6_ ? static_cast<int>(IPPROTO_ICMPV6) : static_cast<int>(IPPROTO_ICMP))) {
+          protocol_(question.service ? question.service->protocol : net::Protocol::icmp),
+          socket_(::socket(ipv6_ ? AF_INET6 : AF_INET,
+                           (protocol_ == net::Protocol::tcp ? SOCK_STREAM : SOCK_DGRAM)
+                               | SOCK_CLOEXEC | SOCK_NONBLOCK,
+                           protocol_ != net::Protocol::icmp ? 0
+                           : ipv6_                          ? static_cast<int>(IPPROTO_ICMPV6)
+                                                            : static_cast<int>(IPPROTO_ICMP))) {
         if (socket_.get() < 0)
             fail("socket");
         set_options(question.ttl);
@@ -230,11 +299,21 @@ class Ping {
                 return;
             }
         }
-        send(question);
+        SocketAddress to = socket_address(question.destination);
+        if (question.service)
+            (ipv6_ ? to.v6.sin6_port : to.v4.sin_port) = htons(question.service->port);
+        if (protocol_ == net::Protocol::icmp)
+            send_echo(to, question.payload_bytes);
+        else
+            open(to);
     }
 
     bool waits() const { return !answer_; }
     int socket() const { return socket_.get(); }
+    // A connection is there, or failed, once the socket can be written.
+    short awaited() const {
+        return protocol_ == net::Protocol::tcp ? short{POLLIN | POLLOUT} : short{POLLIN};
+    }
     Answer answer() const { return answer_.value_or(Answer{}); }
 
     // Takes what has come.
@@ -242,9 +321,15 @@ class Ping {
         receive_error();
         if (answer_)
             return;
+        if (protocol_ == net::Protocol::tcp)
+            return receive_connection();
         Message message;
         if (message.receive(socket_.get(), 0) < 0)
             return;
+        if (protocol_ == net::Protocol::udp) {
+            answer_ = Answer{.kind = Answer::Kind::open, .cause = {}};
+            return;
+        }
         for (cmsghdr* c = message.first(); c != nullptr; c = message.next(c))
             if ((c->cmsg_level == SOL_IP && c->cmsg_type == IP_TTL)
                 || (c->cmsg_level == SOL_IPV6 && c->cmsg_type == IPV6_HOPLIMIT)) {
@@ -270,17 +355,34 @@ class Ping {
         }
     }
 
-    void send(const Question& question) {
-        std::vector<char> packet(8 + question.payload_bytes); // RFC 792, RFC 4443: 8 bytes of head
+    socklen_t size_of(const SocketAddress& to) const { return ipv6_ ? sizeof to.v6 : sizeof to.v4; }
+
+    void send_echo(const SocketAddress& to, unsigned payload_bytes) {
+        std::vector<char> packet(8 + payload_bytes); // RFC 792, RFC 4443: 8 bytes of head
         packet[0] = static_cast<char>(ipv6_ ? static_cast<int>(ICMP6_ECHO_REQUEST) : ICMP_ECHO);
-        SocketAddress to = socket_address(question.destination);
-        if (sendto(socket_.get(), packet.data(), packet.size(), 0, &to.any,
-                   ipv6_ ? sizeof to.v6 : sizeof to.v4)
-            < 0)
+        if (sendto(socket_.get(), packet.data(), packet.size(), 0, &to.any, size_of(to)) < 0)
             finish(errno);
     }
 
-    // The sender's own kernel does not send it.
+    void open(const SocketAddress& to) {
+        if (connect(socket_.get(), &to.any, size_of(to)) != 0 && errno != EINPROGRESS)
+            return finish(errno);
+        if (protocol_ == net::Protocol::udp && send(socket_.get(), "?", 1, 0) < 0)
+            finish(errno);
+    }
+
+    void receive_connection() {
+        int error = 0;
+        socklen_t size = sizeof error;
+        if (getsockopt(socket_.get(), SOL_SOCKET, SO_ERROR, &error, &size) != 0)
+            fail("getsockopt");
+        if (error != 0)
+            finish(error);
+        else
+            answer_ = Answer{.kind = Answer::Kind::open, .cause = {}};
+    }
+
+    // The sender's own kernel does not send it, or says that it came to nothing.
     void finish(int error) {
         using packet::IcmpError;
         Answer answer;
@@ -288,7 +390,9 @@ class Ping {
                        : error == EHOSTUNREACH ? IcmpError::host_unreachable
                        : error == EMSGSIZE     ? IcmpError::packet_too_big
                                                : IcmpError::none;
-        if (answer.error != IcmpError::none)
+        if (error == ECONNREFUSED)
+            answer.kind = Answer::Kind::refused;
+        else if (answer.error != IcmpError::none)
             answer.kind = Answer::Kind::error;
         answer_ = answer;
     }
@@ -308,35 +412,47 @@ class Ping {
                 }
                 Answer answer{.kind = Answer::Kind::error, .cause = {}};
                 answer.error = icmp_error(error);
-                answer.error_from =
-                    address_of(SO_EE_OFFENDER(reinterpret_cast<sock_extended_err*>(CMSG_DATA(c))));
+                if (answer.error == packet::IcmpError::port_unreachable) {
+                    answer = {.kind = Answer::Kind::refused, .cause = {}};
+                } else {
+                    answer.error_from = address_of(
+                        SO_EE_OFFENDER(reinterpret_cast<sock_extended_err*>(CMSG_DATA(c))));
+                }
                 answer_ = answer;
             }
     }
 
     bool ipv6_;
+    net::Protocol protocol_;
     File socket_;
     std::optional<Answer> answer_;
 };
 
-void await(std::vector<Ping>& pings, Clock::time_point until) {
+void await(std::vector<Asker>& askers, const std::vector<Listener>& listeners,
+           Clock::time_point until) {
     while (true) {
         std::vector<pollfd> waiting;
-        std::vector<Ping*> owners;
-        for (Ping& ping : pings)
-            if (ping.waits()) {
-                waiting.push_back({ping.socket(), POLLIN, 0});
-                owners.push_back(&ping);
+        std::vector<Asker*> owners;
+        for (Asker& asker : askers)
+            if (asker.waits()) {
+                waiting.push_back({asker.socket(), asker.awaited(), 0});
+                owners.push_back(&asker);
             }
         auto left =
             std::chrono::duration_cast<std::chrono::milliseconds>(until - Clock::now()).count();
         if (waiting.empty() || left <= 0)
             return;
+        for (const Listener& listener : listeners)
+            if (listener.is_udp())
+                waiting.push_back({listener.socket(), POLLIN, 0});
         if (poll(waiting.data(), waiting.size(), static_cast<int>(left)) <= 0)
             continue;
-        for (std::size_t i = 0; i < waiting.size(); ++i)
+        for (std::size_t i = 0; i < owners.size(); ++i)
             if (waiting[i].revents != 0)
                 owners[i]->receive();
+        for (const Listener& listener : listeners)
+            if (listener.is_udp())
+                listener.answer();
     }
 }
 
@@ -358,11 +474,18 @@ Answers ask_kernel(const routing::Settled& settled, const std::vector<Question>&
     static const ErrorLimit lifted;
     const lab::Lab& lab = settled.lab();
     LiveLab live(settled);
+    std::vector<Listener> listeners;
     for (lab::MachineId machine : lab.machines.ids())
         if (settled.condition().machine_on(machine))
-            live.on(machine, [] { prepare_machine(neighbour_wait_ms); });
-    std::vector<Ping> pings;
-    pings.reserve(questions.size());
+            live.on(machine, [&] {
+                prepare_machine(neighbour_wait_ms);
+                if (const lab::Duties* duties = lab.duties_of(machine))
+                    for (net::Service service : duties->listens)
+                        for (bool ipv6 : {false, true})
+                            listeners.emplace_back(service, ipv6);
+            });
+    std::vector<Asker> askers;
+    askers.reserve(questions.size());
     std::vector<std::size_t> place(questions.size(), questions.size());
     for (lab::MachineId machine : lab.machines.ids()) {
         if (!settled.condition().machine_on(machine))
@@ -370,16 +493,16 @@ Answers ask_kernel(const routing::Settled& settled, const std::vector<Question>&
         live.on(machine, [&] {
             for (std::size_t i = 0; i < questions.size(); ++i)
                 if (questions[i].from == machine) {
-                    place[i] = pings.size();
-                    pings.emplace_back(questions[i]);
+                    place[i] = askers.size();
+                    askers.emplace_back(questions[i]);
                 }
         });
     }
-    await(pings, Clock::now() + patience);
+    await(askers, listeners, Clock::now() + patience);
     Answers answers(questions.size());
     for (std::size_t i = 0; i < questions.size(); ++i)
-        if (place[i] < pings.size())
-            answers[i] = pings[place[i]].answer();
+        if (place[i] < askers.size())
+            answers[i] = askers[place[i]].answer();
     return answers;
 }
 

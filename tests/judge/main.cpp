@@ -46,10 +46,14 @@ std::vector<net::Address> addresses_of(const routing::Settled& settled, lab::Mac
 
 // All ordered pairs of machines that are on, in both families: mostly small packets with a usual
 // TTL to the first address of the target, sometimes larger ones, to another address, from an
-// address that the kernel would not choose. How a pair is asked depends on names alone, so it stays
-// when the plan shrinks.
+// address that the kernel would not choose; and where something listens, services. How a pair is
+// asked depends on names alone, so it stays when the plan shrinks.
 std::vector<Question> questions_of(const routing::Settled& settled) {
     const lab::Lab& lab = settled.lab();
+    static const std::vector<net::Service> services = {
+        {net::Protocol::tcp, 22}, {net::Protocol::tcp, 80}, {net::Protocol::udp, 53}};
+    bool any_listens = std::ranges::any_of(
+        lab.duties, [](const lab::Duties& duties) { return !duties.listens.empty(); });
     std::vector<Question> questions;
     for (lab::MachineId from : lab.machines.ids())
         for (lab::MachineId to : lab.machines.ids())
@@ -74,6 +78,11 @@ std::vector<Question> questions_of(const routing::Settled& settled) {
                     question.payload_bytes = random.percent(50) ? 1226 : 1440;
                 if (random.percent(8) && !sources.empty())
                     question.source = random.any_of(sources);
+                questions.push_back(question);
+                if (!any_listens || !random.percent(60))
+                    continue;
+                question.service = random.any_of(services);
+                question.payload_bytes = 1;
                 questions.push_back(question);
             }
     return questions;
@@ -102,10 +111,12 @@ std::string unreadable(const std::string& text) {
 
 std::string words(const lab::Lab& lab, const Question& question, const Answer& walk,
                   const std::string& engine, const Answer& answer) {
-    return fmt::format("{} to {} ({}), TTL {}, {} bytes: walk says {}{}, {} says {}",
+    return fmt::format("{} to {} ({}), {}, TTL {}, {} bytes: walk says {}{}, {} says {}",
                        lab.machines[question.from].name, lab.machines[question.to].name,
-                       net::to_string(question.destination), question.ttl, question.payload_bytes,
-                       to_string(walk), walk.cause.empty() ? "" : " (" + walk.cause + ")", engine,
+                       net::to_string(question.destination),
+                       question.service ? net::to_string(*question.service) : "ping", question.ttl,
+                       question.payload_bytes, to_string(walk),
+                       walk.cause.empty() ? "" : " (" + walk.cause + ")", engine,
                        to_string(answer));
 }
 

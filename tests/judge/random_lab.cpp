@@ -35,6 +35,11 @@ class Maker {
         add_routes();
         add_guests();
         add_loopbacks();
+        add_services();
+        if (random_.percent(50))
+            add_filters();
+        if (random_.percent(40))
+            add_translations();
         int mistakes = random_.below(8);
         for (int i = 0; i < mistakes; ++i)
             make_mistake();
@@ -227,6 +232,95 @@ class Maker {
                     add_route(plan_["routers"][router(i)], to,
                               router(random_.below(static_cast<std::size_t>(i))));
         }
+    }
+
+    // --- services, filters, translations ---------------------------------------------------
+
+    void add_services() {
+        constexpr std::array services = {"tcp/22", "tcp/80", "udp/53"};
+        for (int n = random_.between(-3, 6); n > 0; --n) {
+            Json& machine = random_.percent(80) ? any_guest() : any_router();
+            Json list = Json::array();
+            for (const char* service : services)
+                if (random_.percent(50))
+                    list.push_back(service);
+            machine["listens"] = list;
+        }
+    }
+
+    Json any_end() {
+        switch (random_.below(5)) {
+        case 0: return any_name("routers");
+        case 1: return any_name("guests");
+        case 2: return any_target(random_.percent(60));
+        default: return subnet(any_subnet());
+        }
+    }
+
+    Json any_rule() {
+        constexpr std::array ways = {"in", "out", "through"};
+        constexpr std::array protocols = {"any", "icmp", "tcp", "udp"};
+        Json rule = {{"do", random_.percent(60) ? "allow" : "deny"}};
+        if (random_.percent(60))
+            rule["way"] = random_.any_of(ways);
+        int protocol = random_.below(protocols.size());
+        if (random_.percent(60))
+            rule["proto"] = protocols.at(static_cast<std::size_t>(protocol));
+        else
+            protocol = 0;
+        if (random_.percent(50))
+            rule["from"] = random_.percent(30) ? Json{any_end(), any_end()} : any_end();
+        if (random_.percent(40))
+            rule["to"] = any_end();
+        if (protocol != 1 && random_.percent(40))
+            rule["port"] = random_.percent(50) ? Json{22, "50-60"} : Json("20-80");
+        return rule;
+    }
+
+    void add_filters() {
+        int count = random_.between(1, 4);
+        for (int i = 0; i < count; ++i) {
+            Json& filter = plan_["filters"][fmt::format("f{}", i)];
+            filter["default"] = random_.percent(70) ? "allow" : "deny";
+            filter["rules"] = Json::array();
+            for (int n = random_.below(7); n > 0; --n)
+                filter["rules"].push_back(any_rule());
+            switch (random_.below(4)) {
+            case 0: plan_["subnets"][subnet(any_subnet())]["filter"] = fmt::format("f{}", i); break;
+            case 1: any_machine()["filter"] = fmt::format("f{}", i); break;
+            default:
+                if (Json* nic = any_nic(any_machine()))
+                    (*nic)["filter"] = fmt::format("f{}", i);
+            }
+        }
+    }
+
+    void add_translations() {
+        for (int n = random_.between(1, 3); n > 0; --n) {
+            Json& machine = random_.percent(85) ? any_router() : any_guest();
+            Json nat = Json::array();
+            for (int lines = random_.between(1, 3); lines > 0 && !machine["nics"].empty(); --lines)
+                nat.push_back(any_translation(machine["nics"].size()));
+            machine["nat"] = nat;
+        }
+    }
+
+    Json any_translation(std::size_t nics) {
+        std::string nic = fmt::format("eth{}", random_.below(nics));
+        if (random_.percent(65)) {
+            Json line = {{"out", nic}};
+            if (random_.percent(40))
+                line["from"] = random_.percent(50) ? any_target(true) : subnet(any_subnet());
+            return line;
+        }
+        Json line = {{"in", nic}, {"to", any_name("guests")}};
+        if (random_.percent(80)) {
+            line["proto"] = random_.percent(70) ? "tcp" : "udp";
+            line["port"] = random_.percent(50) ? 22 : 53;
+            if (random_.percent(40))
+                line["to-port"] = 80;
+        }
+        return line;
     }
 
     // --- mistakes --------------------------------------------------------------------------

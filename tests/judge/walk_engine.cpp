@@ -31,8 +31,11 @@ bool is_luck(const routing::Settled& settled, const std::optional<packet::Journe
 // Two machines in a row have one address. Which error comes of it, if any, depends on what the
 // machines have learned of each other before.
 bool is_no_reply(const std::optional<packet::Journey>& journey) {
+    // Nor is it told alike by all sockets that a broadcast address is none to connect to.
+    bool to_broadcast = journey && journey->ending == packet::Ending::to_broadcast
+                        && journey->packet.protocol == net::Protocol::tcp;
     return journey
-           && (journey->ending == packet::Ending::own_source
+           && (to_broadcast || journey->ending == packet::Ending::own_source
                || journey->ending == packet::Ending::shared_source);
 }
 
@@ -55,10 +58,7 @@ bool is_lucky_error(const routing::Settled& settled, const probe::PingAnswer& an
     auto from = packet::error_source(settled, *answer.out);
     if (!from)
         return false;
-    return is_luck(settled, packet::walk(settled, answer.error.machine,
-                                         {.source = *from,
-                                          .destination = answer.out->packet.source,
-                                          .is_reply = true}));
+    return is_luck(settled, packet::walk_error(settled, *answer.out, *from));
 }
 
 Answer answer_of(const routing::Settled& settled, const probe::PingAnswer& ping) {
@@ -68,6 +68,10 @@ Answer answer_of(const routing::Settled& settled, const probe::PingAnswer& ping)
     if ((ping.out && is_anycast(settled.lab(), *ping.out)) || is_luck(settled, ping.out)
         || is_luck(settled, ping.back) || is_lucky_error(settled, ping)) {
         answer.kind = Answer::Kind::luck;
+    } else if (ping.outcome == probe::Outcome::open) {
+        answer.kind = Answer::Kind::open;
+    } else if (ping.outcome == probe::Outcome::refused) {
+        answer.kind = Answer::Kind::refused;
     } else if (ping.reaches) {
         answer.kind = Answer::Kind::reply;
         answer.ttl = ping.back->ttl_left;
@@ -101,6 +105,7 @@ Answers ask_walk(const routing::Settled& settled, const std::vector<Question>& q
         answers.push_back(
             answer_of(settled, probe::ping(settled, {.from = from,
                                                      .to = to,
+                                                     .service = question.service,
                                                      .family = {},
                                                      .source = question.source,
                                                      .count = 1,
@@ -113,6 +118,8 @@ Answers ask_walk(const routing::Settled& settled, const std::vector<Question>& q
 std::string to_string(const Answer& answer) {
     switch (answer.kind) {
     case Answer::Kind::reply: return fmt::format("reply, TTL {}", answer.ttl);
+    case Answer::Kind::open: return "open";
+    case Answer::Kind::refused: return "refused";
     case Answer::Kind::silence: return "silence";
     case Answer::Kind::luck: return "luck";
     case Answer::Kind::no_reply: return "no reply";

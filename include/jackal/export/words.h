@@ -13,8 +13,7 @@ JACKAL_API std::string step_detail(const routing::Settled& settled, const packet
                                    std::size_t step);
 
 /// What the machine of a step translated: "source 10.40.0.9 becomes 192.0.2.7".
-JACKAL_API std::vector<std::string> rewrite_texts(const packet::Journey& journey,
-                                                  std::size_t step);
+JACKAL_API std::vector<std::string> rewrite_texts(const packet::Journey& journey, std::size_t step);
 
 /// "written", "pinned", "gateway", "next free", "link" or "loopback".
 JACKAL_API std::string_view to_string(lab::AddressOrigin origin);

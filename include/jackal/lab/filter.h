@@ -25,9 +25,9 @@ struct FilterRule {
 };
 
 /// The first matching rule, by tuple space search (Srinivasan, Suri and Varghese 1999): rules whose
-/// prefixes have the same two lengths share a hash table, and rules with the same prefixes a list of
-/// port ranges. A search costs one access for each pair of lengths that the rules use and that may
-/// still hold an earlier rule, whatever their number.
+/// prefixes have the same two lengths share a hash table, and rules with the same prefixes a list
+/// of port ranges. A search costs one access for each pair of lengths that the rules use and that
+/// may still hold an earlier rule, whatever their number.
 class RuleIndex {
   public:
     static constexpr std::uint32_t none = 0xffffffff;
@@ -79,5 +79,10 @@ struct Filter {
     plan::Mark default_at;
     std::uint32_t plan_index = 0; ///< position in Plan::filters
 };
+
+/// The positions of the rules that never decide anything, as earlier ones together match all that
+/// they do. O(n^2) in the number of rules; gives up on a filter after some 10^8 comparisons, and on
+/// a rule that earlier ones cut into hundreds of pieces.
+JACKAL_API std::vector<std::uint32_t> shadowed_rules(const Filter& filter);
 
 } // namespace jackal::lab

@@ -55,9 +55,7 @@ struct Flow {
     std::uint16_t destination_port = 0;
 
     /// The flow of what is answered to it.
-    Flow reversed() const {
-        return {destination, source, protocol, destination_port, source_port};
-    }
+    Flow reversed() const { return {destination, source, protocol, destination_port, source_port}; }
     friend bool operator==(const Flow&, const Flow&) = default;
 };
 

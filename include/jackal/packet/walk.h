@@ -88,7 +88,7 @@ enum class Ending : std::uint8_t {
 };
 
 struct JACKAL_API Journey {
-    Packet packet; ///< as it was sent
+    Packet packet;  ///< as it was sent
     net::Flow flow; ///< as it ended
     std::vector<Step> steps;
     std::vector<Rewrite> rewrites; ///< by step

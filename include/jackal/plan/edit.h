@@ -105,13 +105,13 @@ struct SetLinkUp {
 /// Sets the MTU of a link; `bytes` counts the whole IP packet.
 struct SetLinkMtu {
     std::size_t link = 0;
-    unsigned bytes = 0;
+    std::uint16_t bytes = 0;
 };
 
 struct SetNicMtu {
     std::string machine;
     std::size_t nic = 0;
-    unsigned bytes = 0;
+    std::uint16_t bytes = 0;
 };
 
 /// Inserts a rule so that it becomes number `position`, counted from 0.
@@ -126,6 +126,12 @@ struct RemoveFilterRule {
     std::size_t position = 0;
 };
 
+/// Has the machine translate the sources of what leaves by `nic`.
+struct AddTranslation {
+    std::string machine;
+    std::string nic;
+};
+
 /// Has something on the machine listen.
 struct AddService {
     std::string machine;
@@ -136,7 +142,7 @@ using Edit =
     std::variant<AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicUp,
                  RemoveNicMac, AddNic, AddRouter, SetMachineUp, SetForwards, SetMachineGateway,
                  AddRoute, SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu, SetNicMtu,
-                 AddFilterRule, RemoveFilterRule, AddService>;
+                 AddFilterRule, RemoveFilterRule, AddTranslation, AddService>;
 
 /// An edit in the words of the plan file.
 struct EditText {

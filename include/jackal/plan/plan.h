@@ -130,12 +130,12 @@ struct NicAddress {
 };
 
 struct Nic {
-    std::string name; ///< empty: eth0, eth1, … by position
+    Rare<std::string> name; ///< unset: eth0, eth1, … by position
     Placed<std::string> subnet;
     NicAddress address;
-    std::optional<net::Mac> mac;
+    Rare<net::Mac> mac;
     bool up = true;
-    std::optional<unsigned> mtu_bytes;
+    std::optional<std::uint16_t> mtu_bytes;
     Rare<Placed<std::string>> filter; ///< for what arrives and leaves by this NIC
     Mark at;
 };
@@ -178,11 +178,11 @@ struct Translation {
     };
     Kind kind = Kind::source;
     Placed<std::string> nic;
-    std::vector<Placed<Ends>> from;                  ///< source: only these; empty: all
-    net::Protocol protocol = net::Protocol::any;     ///< destination: only this one
-    std::uint16_t port = 0;                          ///< destination: only this one, 0 for any
+    std::vector<Placed<Ends>> from;                     ///< source: only these; empty: all
+    net::Protocol protocol = net::Protocol::any;        ///< destination: only this one
+    std::uint16_t port = 0;                             ///< destination: only this one, 0 for any
     Placed<std::variant<net::Address, std::string>> to; ///< destination: an address or a machine
-    std::uint16_t to_port = 0;                       ///< destination: 0 for the same
+    std::uint16_t to_port = 0;                          ///< destination: 0 for the same
     Mark at;
 };
 
@@ -234,18 +234,18 @@ struct Link {
     std::chrono::microseconds delay{0};        ///< one way
     std::chrono::microseconds jitter{0};       ///< at most this much is added, one way
     double loss = 0;                           ///< share of packets lost, one way, 0 to 1
-    std::optional<unsigned> mtu_bytes;
+    std::optional<std::uint16_t> mtu_bytes;
     bool up = true;
     Mark at;
 };
 
 /// A ping, or a connection to a service, whose outcome the builder states beforehand.
 struct Expectation {
-    Placed<std::string> from; ///< a machine, MACHINE/NIC, a subnet or a site
-    Placed<std::string> to;   ///< the same, or an address
+    Placed<std::string> from;            ///< a machine, MACHINE/NIC, a subnet or a site
+    Placed<std::string> to;              ///< the same, or an address
     std::optional<net::Service> service; ///< unset: a ping
-    /// Of a ping "reply" or "no-reply", of a connection "open" or "closed", or the slug of the cause
-    /// that must be in the way.
+    /// Of a ping "reply" or "no-reply", of a connection "open" or "closed", or the slug of the
+    /// cause that must be in the way.
     Placed<std::string> gets = std::string("reply");
     std::optional<net::Family> family;
     std::optional<std::chrono::microseconds> within; ///< longest mean round-trip time allowed

@@ -27,8 +27,8 @@ struct PingQuestion {
     Endpoint from; ///< must have a machine
     Endpoint to;
     std::optional<net::Service> service; ///< unset: an echo request
-    std::optional<net::Family> family;  ///< unset: IPv4 where both ends have it, else IPv6
-    std::optional<net::Address> source; ///< unset: chosen by the route, or by from.nic
+    std::optional<net::Family> family;   ///< unset: IPv4 where both ends have it, else IPv6
+    std::optional<net::Address> source;  ///< unset: chosen by the route, or by from.nic
     int count = 4;
     int ttl = 64;                ///< of the request; replies start at 64
     unsigned payload_bytes = 56; ///< behind the ICMP header
