@@ -8,14 +8,15 @@ namespace jackal::cli {
 std::string verify_text(const Style& style, const lab::Lab& lab,
                         const std::vector<probe::Verdict>& verdicts) {
     std::string out;
-    Table table({"result", "from", "to", "gets", "pairs", "plan", "about"});
-    table.right(4);
+    Table table({"result", "from", "to", "asks", "gets", "pairs", "plan", "about"});
+    table.right(5);
     std::size_t failed = 0;
     for (const probe::Verdict& verdict : verdicts) {
         const plan::Expectation& wanted = lab.expectations[verdict.expectation];
         failed += verdict.passed ? 0 : 1;
         table.add({verdict.passed ? style.good("passed") : style.bad("failed"), wanted.from.value,
-                   wanted.to.value, wanted.gets.value, fmt::format("{}", verdict.pairs),
+                   wanted.to.value, wanted.service ? net::to_string(*wanted.service) : "ping",
+                   wanted.gets.value, fmt::format("{}", verdict.pairs),
                    style.faint(plan::to_string(wanted.at, lab.source)), wanted.about});
         if (!verdict.passed)
             table.add_line(fmt::format(

@@ -45,12 +45,10 @@ std::vector<End> ends_of(bool any, const std::vector<net::Prefix>& prefixes, net
 } // namespace
 
 std::size_t RuleIndex::Hash::operator()(const Key& key) const {
-    std::uint64_t hash = key.sort;
-    for (std::uint64_t word : {key.from.high(), key.from.low(), key.to.high(), key.to.low()}) {
-        hash = (hash ^ word) * 0x9e3779b97f4a7c15;
-        hash ^= hash >> 29;
-    }
-    return hash;
+    constexpr std::uint64_t odd = 0x9e3779b97f4a7c15;
+    std::uint64_t high = (key.from.high() * odd ^ key.to.high()) * odd + key.sort;
+    std::uint64_t hash = ((key.from.low() + high) * odd ^ key.to.low()) * odd;
+    return hash ^ hash >> 32;
 }
 
 RuleIndex::RuleIndex(const std::vector<FilterRule>& rules) {
@@ -81,10 +79,12 @@ RuleIndex::RuleIndex(const std::vector<FilterRule>& rules) {
                         claim_all(family, way, protocol);
     }
     for (auto& [bits, lists] : claims) {
-        Tuple tuple{bits.first, bits.second, first_rules.at(bits), {}};
+        Tuple tuple{bits.first, bits.second, first_rules.at(bits), 0, {}};
         tuple.lists.reserve(lists.size());
-        for (auto& [key, list] : lists)
+        for (auto& [key, list] : lists) {
+            tuple.sorts |= 1U << key.sort;
             tuple.lists.emplace(key, stretches(std::move(list)));
+        }
         tuples_.push_back(std::move(tuple));
     }
     std::ranges::sort(tuples_, {}, &Tuple::first_rule);
@@ -121,13 +121,15 @@ std::vector<RuleIndex::Stretch> RuleIndex::stretches(std::vector<Claim> claims) 
 }
 
 std::uint32_t RuleIndex::first(plan::Way way, const net::Flow& flow) const {
+    std::uint8_t sort = sort_of(flow.source.family(), way, flow.protocol);
     std::uint32_t best = none;
     for (const Tuple& tuple : tuples_) {
         if (tuple.first_rule >= best)
             break;
-        auto list = tuple.lists.find({head(flow.source, tuple.from_bits),
-                                      head(flow.destination, tuple.to_bits),
-                                      sort_of(flow.source.family(), way, flow.protocol)});
+        if ((tuple.sorts >> sort & 1) == 0)
+            continue;
+        auto list = tuple.lists.find(
+            {head(flow.source, tuple.from_bits), head(flow.destination, tuple.to_bits), sort});
         if (list == tuple.lists.end())
             continue;
         auto after = std::ranges::upper_bound(list->second, std::uint32_t{flow.destination_port},

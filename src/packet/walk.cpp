@@ -211,18 +211,15 @@ class Walk {
     std::optional<Passage> record() const {
         if (request_ == nullptr)
             return std::nullopt;
-        net::Flow flow = request_->packet.flow();
-        auto rewrite = request_->rewrites.begin();
-        for (std::uint32_t i = 0; i < request_->steps.size(); ++i) {
-            Passage passage{flow, flow};
-            if (rewrite != request_->rewrites.end() && rewrite->step == i)
-                passage.left = (rewrite++)->after;
-            flow = passage.left;
-            const Step& step = request_->steps[i];
-            if (step.machine == at_
-                && (is_error_ ? told_ : journey_.flow.reversed()) == passage.left)
-                return passage;
-        }
+        net::Flow meant = is_error_ ? told_ : journey_.flow.reversed();
+        for (std::uint32_t i = 0; i < request_->steps.size(); ++i)
+            if (request_->steps[i].machine == at_)
+                if (net::Flow left = request_->flow_at(i); left == meant) {
+                    for (const Rewrite& rewrite : request_->rewrites)
+                        if (rewrite.step == i)
+                            return Passage{rewrite.before, left};
+                    return Passage{left, left};
+                }
         return std::nullopt;
     }
 
@@ -442,9 +439,24 @@ std::optional<net::Address> source_address(const routing::Settled& settled, Mach
     return lab.addresses[source].address;
 }
 
+namespace {
+
+// Linux sends no ICMPv6 error to the first address of the prefix that its route is for, which may
+// be an anycast address (RFC 4291 section 2.6.1; RFC 4443 section 2.4).
+bool is_taken_for_anycast(const routing::Settled& settled, MachineId sender, net::Address to) {
+    if (to.family() == net::Family::ipv4 || settled.is_local(sender, settled.aim(to)))
+        return false;
+    auto route = settled.route(sender, to);
+    return route && route->to.length() < 127 && route->to.first() == to;
+}
+
+} // namespace
+
 std::optional<net::Address> error_source(const routing::Settled& settled, const Journey& journey) {
     const lab::Lab& lab = settled.lab();
     net::Address to = journey.flow.source;
+    if (is_taken_for_anycast(settled, journey.last_machine(), to))
+        return std::nullopt;
     NicId in = journey.steps.back().in;
     bool is_own = settled.is_local(journey.last_machine(), settled.aim(to));
     if (in && !is_own && to.family() == net::Family::ipv6)

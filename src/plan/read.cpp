@@ -148,8 +148,13 @@ const Key<Link> link_keys[] = {
     {"state", [](Reader& r, NodeId n, Link& l) { read_state(r, n, l.up); }},
 };
 
+constexpr const char* ping_or_connect = "an expectation has `ping` or `connect`, not both";
+
 // `connect: [FROM, TO, tcp/22]`
 void read_connect(Reader& r, NodeId node, Expectation& e) {
+    if (e.from.at)
+        return r.problem(node, ping_or_connect);
+    e.service = net::Service{};
     std::vector<NodeId> items;
     if (r.kind(node) == NodeKind::sequence)
         r.each_item(node, [&](NodeId item) { items.push_back(item); });
@@ -172,7 +177,12 @@ const Key<Expectation> expectation_keys[] = {
              e.family = *i == 0 ? net::Family::ipv4 : net::Family::ipv6;
      }},
     {"gets", [](Reader& r, NodeId n, Expectation& e) { read_word(r, n, e.gets); }},
-    {"ping", [](Reader& r, NodeId n, Expectation& e) { read_pair(r, n, "ping", e.from, e.to); }},
+    {"ping",
+     [](Reader& r, NodeId n, Expectation& e) {
+         if (e.service)
+             return r.problem(n, ping_or_connect);
+         read_pair(r, n, "ping", e.from, e.to);
+     }},
     {"within", [](Reader& r, NodeId n, Expectation& e) { e.within = read_delay(r, n); }},
 };
 
@@ -194,7 +204,7 @@ const Key<Plan> plan_keys[] = {
              Expectation e;
              e.at = r.at(item);
              r.mapping(item, "an expectation", expectation_keys, e);
-             if (e.from.value.empty() || e.to.value.empty())
+             if (!e.service && (e.from.value.empty() || e.to.value.empty()))
                  r.problem(
                      item,
                      "an expectation needs `ping: [FROM, TO]` or `connect: [FROM, TO, SERVICE]`");

@@ -26,15 +26,17 @@ class Names {
     }
     bool has(std::string_view name) const { return row(name).has_value(); }
 
-    std::string unknown(std::string_view name) {
+    std::string unknown(std::string_view name) { return unknown(name, what_); }
+    /// `what` for what it might have been instead.
+    std::string unknown(std::string_view name, std::string_view what) {
         std::vector<std::string_view> known;
         if (suggestions_++ < most_suggestions)
             for (const Entry& entry : entries_)
                 known.push_back(entry.name);
         std::string_view near = nearest_word(name, known);
         if (!near.empty())
-            return fmt::format("there is no {} \"{}\"; did you mean {}?", what_, name, near);
-        return fmt::format("there is no {} \"{}\"", what_, name);
+            return fmt::format("there is no {} \"{}\"; did you mean {}?", what, name, near);
+        return fmt::format("there is no {} \"{}\"", what, name);
     }
 
   private:
@@ -233,7 +235,7 @@ class Validator {
         for (const auto& [value, at] : ends)
             if (const auto* name = std::get_if<std::string>(&value);
                 name != nullptr && !machines_.has(*name) && !subnets_.has(*name))
-                problem(at, fmt::format("{}, nor a subnet of that name", machines_.unknown(*name)));
+                problem(at, machines_.unknown(*name, "machine or subnet"));
     }
 
     void check_translation(const Translation& translation, const Machine& machine) {
@@ -348,8 +350,7 @@ class Validator {
         if (!nic.empty()) {
             check_nic_endpoint(end.at, name, nic);
         } else if (!machines_.has(name) && !subnets_.has(name) && !sites_.has(name)) {
-            problem(end.at,
-                    fmt::format("{}, nor a subnet or site of that name", machines_.unknown(name)));
+            problem(end.at, machines_.unknown(name, "machine, subnet or site"));
         }
     }
 

@@ -85,9 +85,6 @@ class Pinger {
                                {question().service->protocol, answer_.out->flow.destination_port});
     }
 
-    // An echo reply, or the reset of a connection that nothing listens for.
-    bool answered_by_kernel() const { return !question().service || !is_open(); }
-
     void refuse() {
         net::Service service{question().service->protocol, answer_.out->flow.destination_port};
         lab::MachineId machine = answer_.out->last_machine();
@@ -105,7 +102,10 @@ class Pinger {
         if (!answer_.diagnosis)
             return question().service ? Outcome::open : Outcome::reply;
         switch (answer_.diagnosis->cause) {
-        case plan::Cause::nothing_listens: return Outcome::refused;
+        case plan::Cause::nothing_listens:
+            return answer_.error.error == packet::IcmpError::none || answer_.error.heard
+                       ? Outcome::refused
+                       : Outcome::unreachable;
         case plan::Cause::filter_denies: return Outcome::dropped;
         case plan::Cause::packets_lost: return Outcome::lost;
         default: return Outcome::unreachable;
@@ -186,8 +186,8 @@ class Pinger {
                                  .ttl = reply_start_ttl,
                                  .size_bytes = answer_.out->packet.size_bytes,
                                  .is_reply = flow.protocol == net::Protocol::icmp,
-                                 .asked_by = answered_by_kernel() ? answer_.out->steps.back().in
-                                                                  : lab::NicId{},
+                                 .asked_by = question().service ? lab::NicId{}
+                                                                : answer_.out->steps.back().in,
                                  .protocol = flow.protocol,
                                  .source_port = flow.source_port,
                                  .destination_port = flow.destination_port};
@@ -197,7 +197,8 @@ class Pinger {
         bool home = arrived(*answer_.back, question().from.machine, true);
         if (home && question().service)
             home = is_recognised();
-        answer_.error.heard = home && is_error;
+        answer_.error.heard =
+            home && is_error && packet::error_source(settled_, *answer_.out).has_value();
         return home;
     }
 

@@ -43,11 +43,11 @@ all=$(count "lab-$id")
 says "it is there already" 1 sh lab.sh start
 [ "$(count lab-$id)" -eq "$all" ] || wrong "a second start disturbed the first"
 says "10.41.0.34/28" 0 sh lab.sh status
-says "all 40 pings are as the plan expects" 0 sh lab.sh check
+says "all 48 answers are as the plan expects" 0 sh lab.sh check
 says "10.42.0.34/28" 0 sh lab.sh enter helm ip -brief address
 says "1 received" 0 sh lab.sh enter helm ping -c 1 -W 5 10.41.0.34
 says "there is no machine hlem" 1 sh lab.sh enter hlem
-says "write start, stop" 1 sh lab.sh
+says "write start, serve" 1 sh lab.sh
 
 # A second lab beside it; what fails as expected is as expected.
 says "started" 0 sh other.sh start
@@ -58,7 +58,7 @@ says "stopped" 0 sh other.sh stop
 
 # A break that the plan does not expect.
 sh lab.sh enter lamp-r1 ip link set eth3 down
-says "pings are not as the plan expects" 1 sh lab.sh check
+says "answers are not as the plan expects" 1 sh lab.sh check
 sh lab.sh enter helm sleep 1000 &
 says "stopped" 0 sh lab.sh stop
 [ "$(count lab-$id)" -eq 0 ] || wrong "stop left something"

@@ -1,5 +1,6 @@
 #include "engine.h"
 
+#include <algorithm>
 #include <fmt/format.h>
 
 namespace judge {
@@ -8,16 +9,26 @@ using namespace jackal;
 
 namespace {
 
+bool redirects(const lab::Lab& lab, lab::MachineId machine) {
+    const lab::Duties* duties = lab.duties_of(machine);
+    return duties != nullptr
+           && std::ranges::any_of(duties->translations, [](const lab::Translation& translation) {
+                  return translation.kind == plan::Translation::Kind::destination;
+              });
+}
+
 // A machine with two NICs on a segment answers ARP by both, and gets the packet by whichever answer
-// came first: luck, if only one of the NICs has room for it.
+// came first: luck, if only one of the NICs has room for it or other filters, or translates it.
 bool takes_by_luck(const routing::Settled& settled, const packet::Journey& journey) {
     const lab::Lab& lab = settled.lab();
     for (const packet::Step& step : journey.steps)
         for (lab::NicId other : lab.nics_of(step.machine))
             if (step.in && other != step.in && settled.is_usable(other)
                 && lab.nics[other].segment == lab.nics[step.in].segment
-                && lab.nics[other].mtu_bytes != lab.nics[step.in].mtu_bytes
-                && journey.packet.size_bytes > lab::ipv6_minimum_mtu_bytes / 2)
+                && ((lab.nics[other].mtu_bytes != lab.nics[step.in].mtu_bytes
+                     && journey.packet.size_bytes > lab::ipv6_minimum_mtu_bytes / 2)
+                    || lab.nics[other].guard != lab.nics[step.in].guard
+                    || redirects(lab, step.machine)))
                 return true;
     return false;
 }
@@ -30,13 +41,17 @@ bool is_luck(const routing::Settled& settled, const std::optional<packet::Journe
 
 // Two machines in a row have one address. Which error comes of it, if any, depends on what the
 // machines have learned of each other before.
-bool is_no_reply(const std::optional<packet::Journey>& journey) {
+bool is_no_reply(const routing::Settled& settled, const std::optional<packet::Journey>& journey) {
+    if (!journey)
+        return false;
     // Nor is it told alike by all sockets that a broadcast address is none to connect to.
-    bool to_broadcast = journey && journey->ending == packet::Ending::to_broadcast
+    bool to_broadcast = journey->ending == packet::Ending::to_broadcast
                         && journey->packet.protocol == net::Protocol::tcp;
-    return journey
-           && (to_broadcast || journey->ending == packet::Ending::own_source
-               || journey->ending == packet::Ending::shared_source);
+    bool own_filtered =
+        journey->ending == packet::Ending::filtered
+        && settled.is_local(journey->last_machine(), settled.aim(journey->flow.source));
+    return to_broadcast || own_filtered || journey->ending == packet::Ending::own_source
+           || journey->ending == packet::Ending::shared_source;
 }
 
 // Whether a router took the packet for its Subnet-Router anycast address (RFC 4291 section 2.6.1):
@@ -75,7 +90,7 @@ Answer answer_of(const routing::Settled& settled, const probe::PingAnswer& ping)
     } else if (ping.reaches) {
         answer.kind = Answer::Kind::reply;
         answer.ttl = ping.back->ttl_left;
-    } else if (is_no_reply(ping.out) || is_no_reply(ping.back)) {
+    } else if (is_no_reply(settled, ping.out) || is_no_reply(settled, ping.back)) {
         answer.kind = Answer::Kind::no_reply;
     } else if (ping.error.heard) {
         answer.kind = Answer::Kind::error;

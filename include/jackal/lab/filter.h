@@ -58,6 +58,7 @@ class RuleIndex {
         int from_bits = 0;
         int to_bits = 0;
         std::uint32_t first_rule = none;
+        std::uint32_t sorts = 0; // a bit for each that a key has
         std::unordered_map<Key, std::vector<Stretch>, Hash> lists;
     };
     struct Claim {

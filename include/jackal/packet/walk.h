@@ -135,7 +135,8 @@ enum class IcmpError : std::uint8_t {
 JACKAL_API std::string_view to_string(IcmpError error);
 
 /// The address that the journey's last machine sends its error from: in IPv4 as for any packet back
-/// to the source, in IPv6 one of the NIC that the packet came in by, as Linux chooses it.
+/// to the source, in IPv6 one of the NIC that the packet came in by, as Linux chooses it. Nothing
+/// if it has none, or sends none.
 JACKAL_API std::optional<net::Address> error_source(const routing::Settled& settled,
                                                     const Journey& journey);
 
