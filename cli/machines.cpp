@@ -1,6 +1,7 @@
 #include "command.h"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 namespace jackal::cli {
 
@@ -46,6 +47,26 @@ std::string totals_text(const Style& style, const lab::Lab& lab) {
     return "\n" + table.text(style);
 }
 
+// What a machine does with packets besides forwarding, and the filters on its NICs: a line each.
+void add_duties(Table& table, const Style& style, const lab::Lab& lab, lab::MachineId id) {
+    auto add = [&](const std::string& text) { table.add_line("    " + style.faint(text)); };
+    for (lab::NicId nic : lab.nics_of(id))
+        if (auto filters = exports::filters_on(lab, nic); !filters.empty())
+            add(fmt::format("filter {} on {}", fmt::join(filters, " and "), lab.nics[nic].name));
+    const lab::Duties* duties = lab.duties_of(id);
+    if (duties == nullptr)
+        return;
+    if (duties->filter)
+        add(fmt::format("filter {}", lab.filters[duties->filter].name));
+    for (const lab::Translation& translation : duties->translations)
+        add("translates " + exports::translation_text(lab, translation));
+    std::vector<std::string> services;
+    for (net::Service service : duties->listens)
+        services.push_back(net::to_string(service));
+    if (!services.empty())
+        add(fmt::format("listens on {}", fmt::join(services, ", ")));
+}
+
 std::string machines_text(const Style& style, const lab::Lab& lab) {
     Table table({"machine", "kind", "NIC", "MAC", "segment", "address", "origin", "state"});
     for (lab::MachineId id : lab.machines.ids()) {
@@ -78,6 +99,7 @@ std::string machines_text(const Style& style, const lab::Lab& lab) {
             }
             first.assign(2, "");
         }
+        add_duties(table, style, lab, id);
     }
     return table.text(style) + totals_text(style, lab);
 }

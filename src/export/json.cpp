@@ -233,16 +233,31 @@ std::string machines_json(const Lab& lab) {
                             {"segment", lab.segment_name(row.segment)},
                             {"state", row.up ? "up" : "down"},
                             {"mtu", row.mtu_bytes},
+                            {"filters", filters_on(lab, nic)},
                             {"addresses", addresses}});
         }
-        machines.push_back({{"machine", machine.name},
-                            {"kind", machine.kind == plan::MachineKind::guest ? "guest" : "router"},
-                            {"forwards", machine.forwards},
-                            {"state", machine.up ? "up" : "down"},
-                            {"cpus", machine.sizes.cpus},
-                            {"memory_mib", machine.sizes.memory_mib},
-                            {"disk_mib", machine.sizes.disk_mib},
-                            {"nics", nics}});
+        json listens = json::array();
+        json translates = json::array();
+        const lab::Duties* duties = lab.duties_of(id);
+        if (duties != nullptr) {
+            for (net::Service service : duties->listens)
+                listens.push_back(to_string(service));
+            for (const lab::Translation& translation : duties->translations)
+                translates.push_back(translation_text(lab, translation));
+        }
+        bool filtered = duties != nullptr && duties->filter;
+        machines.push_back(
+            {{"machine", machine.name},
+             {"kind", machine.kind == plan::MachineKind::guest ? "guest" : "router"},
+             {"forwards", machine.forwards},
+             {"state", machine.up ? "up" : "down"},
+             {"cpus", machine.sizes.cpus},
+             {"memory_mib", machine.sizes.memory_mib},
+             {"disk_mib", machine.sizes.disk_mib},
+             {"filter", filtered ? json(lab.filters[duties->filter].name) : json(nullptr)},
+             {"listens", listens},
+             {"translates", translates},
+             {"nics", nics}});
     }
     json totals = json::array();
     for (const lab::Site& site : lab.sites) {

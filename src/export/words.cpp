@@ -112,6 +112,36 @@ std::vector<std::string> rewrite_texts(const Journey& journey, std::size_t index
     return texts;
 }
 
+std::string translation_text(const lab::Lab& lab, const lab::Translation& translation) {
+    const std::string& nic = lab.nics[translation.nic].name;
+    if (translation.kind == plan::Translation::Kind::source) {
+        std::vector<std::string> from;
+        for (const net::Prefix& prefix : translation.from)
+            from.push_back(to_string(prefix));
+        return fmt::format("sources of what leaves by {}{}", nic,
+                           translation.any_source ? ""
+                                                  : fmt::format(" from {}", fmt::join(from, ", ")));
+    }
+    std::string what = "what";
+    if (translation.port != 0)
+        what = to_string(net::Service{translation.protocol, translation.port}) + " that";
+    else if (translation.protocol != net::Protocol::any)
+        what = fmt::format("{} that", net::to_string(translation.protocol));
+    return fmt::format("{} comes in by {} to {}", what, nic,
+                       translation.to ? end_text(*translation.to, translation.to_port) : "nobody");
+}
+
+std::vector<std::string> filters_on(const lab::Lab& lab, lab::NicId nic) {
+    std::vector<std::string> names;
+    if (lab.nics[nic].guard) {
+        const lab::Guard& guard = lab.guards[lab.nics[nic].guard];
+        for (lab::FilterId filter : {guard.subnet, guard.nic})
+            if (filter)
+                names.push_back(lab.filters[filter].name);
+    }
+    return names;
+}
+
 std::string_view to_string(lab::AddressOrigin origin) {
     switch (origin) {
     case lab::AddressOrigin::given: return "written";

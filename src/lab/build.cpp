@@ -507,7 +507,7 @@ class Builder {
             Duties row{.filter = filter_named(machine.duties->filter.value),
                        .translations = {},
                        .listens = {}};
-            for (const plan::Translation& entry : machine.duties->translations)
+            for (const plan::Translation& entry : machine.duties->translations) {
                 row.translations.push_back({.kind = entry.kind,
                                             .nic = *lab_.nic(id, entry.nic.value),
                                             .any_source = entry.from.empty(),
@@ -517,6 +517,10 @@ class Builder {
                                             .to = translated_to(id, entry),
                                             .to_port = entry.to_port,
                                             .at = entry.at});
+                std::erase_if(row.translations.back().from, [](const net::Prefix& prefix) {
+                    return prefix.family() == net::Family::ipv6;
+                });
+            }
             for (const auto& service : machine.duties->listens)
                 row.listens.push_back(service.value);
             lab_.machines[id].duties = lab_.duties.add(std::move(row));

@@ -346,6 +346,7 @@ class Walk {
             return false;
         if (is_touched_ && record_)
             set_source_as(record_->came);
+        journey_.told = told_;
         add_step(Action::deliver, {});
         journey_.ending = Ending::delivered;
         return false;

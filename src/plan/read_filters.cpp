@@ -105,17 +105,7 @@ const Key<Translation> translation_keys[] = {
      [](Reader& r, NodeId n, Translation& t) { read_nat_nic(r, n, t, Translation::Kind::source); }},
     {"port", [](Reader& r, NodeId n, Translation& t) { t.port = read_port(r, n); }},
     {"proto", [](Reader& r, NodeId n, Translation& t) { read_protocol(r, n, t.protocol); }},
-    {"to",
-     [](Reader& r, NodeId n, Translation& t) {
-         auto text = r.scalar(n, "an address or the name of a machine");
-         if (!text)
-             return;
-         t.to.at = r.at(n);
-         if (auto address = net::parse_address(*text))
-             t.to.value = *address;
-         else
-             t.to.value = std::string(*text);
-     }},
+    {"to", [](Reader& r, NodeId n, Translation& t) { read_address_or_name(r, n, t.to); }},
     {"to-port", [](Reader& r, NodeId n, Translation& t) { t.to_port = read_port(r, n); }},
 };
 

@@ -93,17 +93,7 @@ const Key<Route> route_keys[] = {
                  route.to.value = prefixes.front().value;
          }
      }},
-    {"via",
-     [](Reader& r, NodeId n, Route& route) {
-         auto text = r.scalar(n, "an address or the name of a machine");
-         if (!text)
-             return;
-         route.via.at = r.at(n);
-         if (auto address = net::parse_address(*text))
-             route.via.value = *address;
-         else
-             route.via.value = std::string(*text);
-     }},
+    {"via", [](Reader& r, NodeId n, Route& route) { read_address_or_name(r, n, route.via); }},
 };
 
 void read_machine_gateway(Reader& r, NodeId node, Machine& machine) {

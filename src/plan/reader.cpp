@@ -129,6 +129,18 @@ static std::optional<Region> parse_region(std::string_view text) {
     return Places{*first, *last};
 }
 
+void read_address_or_name(Reader& r, NodeId node,
+                          Placed<std::variant<net::Address, std::string>>& into) {
+    auto text = r.scalar(node, "an address or the name of a machine");
+    if (!text)
+        return;
+    into.at = r.at(node);
+    if (auto address = net::parse_address(*text))
+        into.value = *address;
+    else
+        into.value = std::string(*text);
+}
+
 std::optional<Region> read_region(Reader& r, NodeId node) {
     return r.value(node, "a range such as 10.40.8.10-10.40.8.19 or +10-+19", parse_region);
 }

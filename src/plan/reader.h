@@ -212,6 +212,8 @@ void read_cpus(Reader& r, NodeId node, std::uint32_t& into);
 std::optional<std::uint16_t> read_mtu(Reader& r, NodeId node);
 std::optional<std::chrono::microseconds> read_delay(Reader& r, NodeId node);
 std::optional<net::Address> read_address(Reader& r, NodeId node);
+void read_address_or_name(Reader& r, NodeId node,
+                          Placed<std::variant<net::Address, std::string>>& into);
 std::optional<Region> read_region(Reader& r, NodeId node);
 void read_prefixes(Reader& r, NodeId node, std::vector<Placed<net::Prefix>>& into);
 /// One for each address family at most.

@@ -45,6 +45,12 @@ unsigned packet_bytes(net::Family family, net::Protocol protocol, unsigned paylo
                                              : payload_bytes + icmp_header_bytes);
 }
 
+// Whether the sender knows an error for one about its packet: pings by their number alone, services
+// by addresses and ports.
+bool is_about(const Journey& error, const packet::Packet& packet) {
+    return !net::has_ports(packet.protocol) || error.told == packet.flow();
+}
+
 template <class Use>
 void each_link(const Lab& lab, const Journey& journey, Use use) {
     for (const packet::Step& step : journey.steps)
@@ -204,9 +210,9 @@ class Pinger {
 
     // Whoever asked a service takes an answer only from where it asked.
     bool is_recognised() {
-        if (answer_.back->flow.source == answer_.out->packet.source
-            || answer_.back->flow.source == answer_.out->packet.destination
-            || answer_.error.error != packet::IcmpError::none)
+        bool is_error = answer_.error.error != packet::IcmpError::none;
+        if (is_error ? is_about(*answer_.back, answer_.out->packet)
+                     : answer_.back->flow.source == answer_.out->packet.destination)
             return true;
         answer_.diagnosis = explain_other_source(settled_, *answer_.out, *answer_.back);
         return false;
@@ -314,7 +320,8 @@ SeenError seen_error(const routing::Settled& settled, const Journey& journey) {
     Journey way = packet::walk_error(settled, journey, *from);
     seen.from = way.flow.source;
     seen.heard = way.ending == packet::Ending::delivered
-                 && way.last_machine() == journey.steps.front().machine;
+                 && way.last_machine() == journey.steps.front().machine
+                 && is_about(way, journey.packet);
     return seen;
 }
 

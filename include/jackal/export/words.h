@@ -15,6 +15,13 @@ JACKAL_API std::string step_detail(const routing::Settled& settled, const packet
 /// What the machine of a step translated: "source 10.40.0.9 becomes 192.0.2.7".
 JACKAL_API std::vector<std::string> rewrite_texts(const packet::Journey& journey, std::size_t step);
 
+/// A translation in words: "sources of what leaves by eth1", "tcp/8080 that comes in by eth1 to
+/// 10.40.0.9:80".
+JACKAL_API std::string translation_text(const lab::Lab& lab, const lab::Translation& translation);
+
+/// The names of the filters that stand on a NIC, that of its subnet first.
+JACKAL_API std::vector<std::string> filters_on(const lab::Lab& lab, lab::NicId nic);
+
 /// "written", "pinned", "gateway", "next free", "link" or "loopback".
 JACKAL_API std::string_view to_string(lab::AddressOrigin origin);
 

@@ -97,6 +97,7 @@ struct JACKAL_API Journey {
     int ttl_left = 0;
     net::Address next_hop; ///< of no_neighbour and which_neighbour; of shared_source the source
     std::vector<lab::NicId> answering; ///< of which_neighbour
+    net::Flow told; ///< of an error that was delivered: the packet that it tells of, as it says
 
     lab::MachineId last_machine() const { return steps.back().machine; }
     /// How many machines passed it on.
