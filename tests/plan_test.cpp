@@ -1,9 +1,11 @@
 #include "jackal/plan/cause.h"
 #include "jackal/plan/edit.h"
 #include "jackal/plan/read.h"
+#include "jackal/plan/rewrite.h"
 
 #include <doctest/doctest.h>
 #include <filesystem>
+#include <fmt/format.h>
 #include <fstream>
 #include <regex>
 
@@ -178,4 +180,64 @@ TEST_CASE("every cause has a slug of its own that leads back to it") {
         CHECK(plan::is_name(text.slug));
     }
     CHECK_FALSE(plan::cause_from_slug("no-such-cause").has_value());
+}
+
+TEST_CASE("a section is replaced, added or taken away, and all else stays byte for byte") {
+    struct Case {
+        const char* before;
+        const char* lines;
+        const char* after; // null: refused
+    };
+    for (const Case& c : {
+             Case{"lab: a\n", "pins:\n  x: 1\n", "lab: a\n\npins:\n  x: 1\n"},
+             Case{"lab: a", "pins:\n  x: 1\n", "lab: a\n\npins:\n  x: 1\n"},
+             Case{"lab: a\n# end\n", "pins: {}\n", "lab: a\n# end\n\npins: {}\n"},
+             Case{"lab: a\npins:\n  y: 2\n", "pins:\n  x: 1\n", "lab: a\npins:\n  x: 1\n"},
+             Case{"pins:\n  y: 2\nlab: a # b\n", "pins:\n  x: 1\n", "pins:\n  x: 1\nlab: a # b\n"},
+             Case{"lab: a\npins:\n  y: 2\n", "", "lab: a\n"},
+             Case{"lab: a\n", "", "lab: a\n"},
+             Case{"lab: a\npins:\n  y: 2 # why\n", "pins: {}\n", nullptr},
+             Case{"{lab: a}\n", "pins: {}\n", nullptr},
+         }) {
+        CAPTURE(c.before);
+        plan::Rewriting result = plan::replace_section(c.before, "pins", c.lines);
+        CHECK(result.text.has_value() == (c.after != nullptr));
+        CHECK(result.problems.empty() == (c.after != nullptr));
+        if (c.after != nullptr && result.text)
+            CHECK(*result.text == c.after);
+    }
+}
+
+TEST_CASE("values are changed where they stand, quotes and comments around them stay") {
+    struct Case {
+        const char* before;
+        const char* after; // null: refused
+    };
+    auto change = [](const plan::ValuePlace& place) -> std::optional<std::string> {
+        return place.value == "old" ? std::optional<std::string>("new") : std::nullopt;
+    };
+    for (const Case& c : {
+             Case{"a: old # old\n", "a: new # old\n"},
+             Case{"a: 'old'\nb: \"old\"\n", "a: 'new'\nb: \"new\"\n"},
+             Case{"a: [old, {b: old}]\r\nold: x\r\n", "a: [new, {b: new}]\r\nold: x\r\n"},
+             Case{"a:\n  - old\n  - older\n", "a:\n  - new\n  - older\n"},
+             Case{"a: keep", "a: keep"},
+             Case{"a: \"o\\x6cd\"\n", nullptr},
+             Case{"a: &x old\n", nullptr},
+             Case{"a: !!str old\n", nullptr},
+         }) {
+        CAPTURE(c.before);
+        plan::Rewriting result = plan::replace_values(c.before, change);
+        CHECK(result.text.has_value() == (c.after != nullptr));
+        if (c.after != nullptr && result.text)
+            CHECK(*result.text == c.after);
+    }
+    std::string paths;
+    plan::replace_values("l: [{p: 1}, 2]\nm: {n: 3}\n", [&](const plan::ValuePlace& place) {
+        for (std::string_view step : place.path)
+            paths += "/" + std::string(step);
+        paths += fmt::format(" {}:{} ", place.at.line, place.at.column);
+        return std::optional<std::string>();
+    });
+    CHECK(paths == "/l/0/p 1:9 /l/1 1:13 /m/n 2:8 ");
 }

@@ -82,6 +82,12 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"ping" + skerry + "helm kettle --ttl 2", 1, "ttl-too-small"},
         {"ping" + skerry + "helm kettle --size 1400", 1, "mtu-too-small"},
         {"ping" + skerry + "quay-r1 kettle --source 10.40.8.62", 0, "quay-r1 (10.40.8.62)"},
+        {"connect" + skerry + "helm chart-desk tcp/443", 0, "open  4 of 4 came back"},
+        {"connect" + skerry + "helm chart-desk tcp/80", 1, "guests.chart-desk.listens: add tcp/80"},
+        {"connect" + skerry + "helm echo-sounder tcp/22", 1, "its default (way in)"},
+        {"connect" + skerry + "helm chart-desk tcp/443 --cut vessel-r1", 1, "unreachable"},
+        {"connect" + skerry + "helm chart-desk", 2, "chart-desk is no service"},
+        {"connect" + skerry + "helm chart-desk sctp/9", 2, "sctp/9 is no service"},
         {"trace" + skerry + "weather-mast helm", 0, "vessel-r1"},
         {"trace" + mistakes + "no-route.yaml desk pump", 1, "net unreachable"},
         {"verify" + skerry, 0, "11 of 11 expectations met"},
@@ -145,7 +151,7 @@ TEST_CASE("the JSON of a ping has the documented keys") {
     CHECK(reply["rtt_ms"]["mean"] == doctest::Approx(8.12));
     CHECK(reply["out"].size() == 4);
     for (const json& step : reply["back"])
-        for (const char* key : {"machine", "in", "out", "action", "detail"})
+        for (const char* key : {"machine", "in", "out", "action", "translated", "detail"})
             CHECK(step.contains(key));
 
     json failed = answer("ping" + mistakes + "no-return-route.yaml desk pump", 1);
@@ -157,10 +163,27 @@ TEST_CASE("the JSON of a ping has the documented keys") {
     CHECK(failed["at"]["line"] == 14);
 }
 
+TEST_CASE("the JSON of a connection tells the outcome and what was translated") {
+    std::string plan = mistakes + "answer-not-turned-back.yaml ";
+    json astray = answer("connect" + plan + "desk quay-r1 tcp/8080", 1);
+    CHECK(astray["verdict"] == "unreachable");
+    CHECK(astray["service"] == "tcp/8080");
+    CHECK(astray["out"][1]["translated"]
+          == json::array({"destination 10.50.0.1:8080 becomes 10.50.0.3:80"}));
+    CHECK(astray["changes"][0]["path"] == "routers.quay-r1.nat");
+    CHECK(answer("connect" + plan + "desk store tcp/80", 0)["verdict"] == "open");
+    CHECK(answer("connect" + plan + "desk store tcp/81", 1)["verdict"] == "refused");
+    CHECK(answer("connect" + mistakes + "filter-denies.yaml mast gauge tcp/22", 1)["verdict"]
+          == "dropped");
+}
+
 TEST_CASE("the JSON of the other commands agrees with their text") {
     CHECK(answer("check" + mistakes + "nic-down.yaml", 0)["findings"][0]["finding"] == "nic-down");
     CHECK(answer("addresses" + skerry, 0)["prefixes"].size() == 31);
-    CHECK(answer("machines" + skerry, 0)["machines"].size() == 22);
+    json machines = answer("machines" + skerry, 0)["machines"];
+    CHECK(machines.size() == 22);
+    CHECK(machines[0]["listens"] == json::array({"tcp/443", "udp/123"}));
+    CHECK(machines[2]["nics"][0]["filters"] == json::array({"listening"}));
     json routes = answer("routes" + skerry + "quay-r1 --to kettle", 0);
     CHECK(routes["tables"][0]["routes"][0]["kind"] == "static");
     json trace = answer("trace" + skerry + "weather-mast helm", 0);
@@ -172,7 +195,7 @@ TEST_CASE("the JSON of the other commands agrees with their text") {
 
 TEST_CASE("every command has help with an example") {
     for (const char* command : {"check", "addresses", "machines", "routes", "ping", "trace",
-                                "verify", "new", "names", "demo"}) {
+                                "connect", "verify", "export", "new", "names", "demo"}) {
         CAPTURE(command);
         Printed printed = run(tool + command + " --help");
         CHECK(printed.status == 0);
