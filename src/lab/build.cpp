@@ -445,6 +445,7 @@ class Builder {
     }
 
     void add_filters() {
+        std::size_t entries_left = RuleIndex::most_entries;
         for (std::uint32_t i = 0; i < plan_.filters.size(); ++i) {
             const plan::Filter& filter = plan_.filters[i];
             Filter row{.name = filter.name,
@@ -464,7 +465,7 @@ class Builder {
                                      .any_to = rule.to.empty(),
                                      .ports = rule.ports,
                                      .at = rule.at});
-            row.index = RuleIndex(row.rules);
+            row.index = RuleIndex(row.rules, entries_left);
             lab_.filters.add(std::move(row));
         }
     }

@@ -27,10 +27,62 @@ net::Address head(net::Address address, int bits) {
     return net::Address(mask(address.high(), bits), mask(address.low(), bits - 64));
 }
 
+// Bits of the ways and protocols that a rule matches.
+std::uint8_t ways_of(const FilterRule& rule) {
+    unsigned bits = 0;
+    for (plan::Way way : ways)
+        if (!rule.way || *rule.way == way)
+            bits |= 1U << static_cast<unsigned>(way);
+    return static_cast<std::uint8_t>(bits);
+}
+
+std::uint8_t protocols_of(const FilterRule& rule) {
+    unsigned bits = 0;
+    for (Protocol protocol : protocols)
+        if ((rule.protocol == Protocol::any || rule.protocol == protocol)
+            && (rule.ports.empty() || net::has_ports(protocol)))
+            bits |= 1U << static_cast<unsigned>(protocol);
+    return static_cast<std::uint8_t>(bits);
+}
+
+template <class Bits, class Word>
+bool has(Bits bits, Word word) {
+    return (bits >> static_cast<unsigned>(word) & 1U) != 0;
+}
+
 struct End {
     net::Address first;
     int bits = 0;
 };
+
+// The ends of one family, ascending and disjoint.
+std::vector<net::Range> ranges_of(bool any, const std::vector<net::Prefix>& prefixes,
+                                  net::Family family) {
+    std::vector<net::Prefix> sorted;
+    if (any)
+        sorted.push_back(net::Prefix::everything(family));
+    for (const net::Prefix& prefix : prefixes)
+        if (prefix.family() == family)
+            sorted.push_back(prefix);
+    std::ranges::sort(sorted);
+    std::vector<net::Range> ranges;
+    for (const net::Prefix& prefix : sorted)
+        if (ranges.empty() || ranges.back().last < prefix.first())
+            ranges.push_back({prefix.first(), prefix.last()});
+    return ranges;
+}
+
+// How many keys and port ranges a rule has in the index, at most `most`.
+std::size_t entries_of(const FilterRule& rule, std::size_t most) {
+    constexpr std::size_t sorts = 18;
+    std::size_t entries = sorts;
+    for (std::size_t count : {rule.from.size(), rule.to.size(), rule.ports.size()}) {
+        if (count > most)
+            return most;
+        entries = std::min(most, entries * std::max<std::size_t>(count, 1));
+    }
+    return entries;
+}
 
 std::vector<End> ends_of(bool any, const std::vector<net::Prefix>& prefixes, net::Family family) {
     if (any)
@@ -51,11 +103,17 @@ std::size_t RuleIndex::Hash::operator()(const Key& key) const {
     return hash ^ hash >> 32;
 }
 
-RuleIndex::RuleIndex(const std::vector<FilterRule>& rules) {
+RuleIndex::RuleIndex(const std::vector<FilterRule>& rules, std::size_t& entries_left) {
     std::map<std::pair<int, int>, std::unordered_map<Key, std::vector<Claim>, Hash>> claims;
     std::map<std::pair<int, int>, std::uint32_t> first_rules;
     for (std::uint32_t i = 0; i < rules.size(); ++i) {
         const FilterRule& rule = rules[i];
+        std::size_t entries = entries_of(rule, most_entries);
+        if (entries >= entries_left) {
+            keep_apart(i, rule);
+            continue;
+        }
+        entries_left -= entries;
         auto claim = [&](const End& from, const End& to, std::uint8_t sort) {
             std::pair bits(from.bits, to.bits);
             first_rules.emplace(bits, i);
@@ -73,9 +131,7 @@ RuleIndex::RuleIndex(const std::vector<FilterRule>& rules) {
         for (net::Family family : net::both_families)
             for (plan::Way way : ways)
                 for (Protocol protocol : protocols)
-                    if ((!rule.way || *rule.way == way)
-                        && (rule.protocol == Protocol::any || rule.protocol == protocol)
-                        && (rule.ports.empty() || net::has_ports(protocol)))
+                    if (has(ways_of(rule), way) && has(protocols_of(rule), protocol))
                         claim_all(family, way, protocol);
     }
     for (auto& [bits, lists] : claims) {
@@ -120,6 +176,39 @@ std::vector<RuleIndex::Stretch> RuleIndex::stretches(std::vector<Claim> claims) 
     return result;
 }
 
+void RuleIndex::keep_apart(std::uint32_t number, const FilterRule& rule) {
+    for (net::Family family : net::both_families) {
+        Wide wide{.rule = number,
+                  .family = family,
+                  .ways = ways_of(rule),
+                  .protocols = protocols_of(rule),
+                  .from = ranges_of(rule.any_from, rule.from, family),
+                  .to = ranges_of(rule.any_to, rule.to, family),
+                  .ports = {}};
+        std::vector<net::Ports> ports = rule.ports;
+        std::ranges::sort(ports, {}, &net::Ports::first);
+        for (net::Ports next : ports)
+            if (wide.ports.empty() || wide.ports.back().last < next.first)
+                wide.ports.push_back(next);
+            else
+                wide.ports.back().last = std::max(wide.ports.back().last, next.last);
+        if (rule.ports.empty())
+            wide.ports.push_back({});
+        wide_.push_back(std::move(wide));
+    }
+}
+
+bool RuleIndex::Wide::matches(plan::Way way, const net::Flow& flow) const {
+    auto holds = [](const auto& ranges, const auto& value, auto first, auto last) {
+        auto after = std::ranges::upper_bound(ranges, value, {}, first);
+        return after != ranges.begin() && value <= (*std::prev(after)).*last;
+    };
+    return has(ways, way) && has(protocols, flow.protocol) && flow.source.family() == family
+           && holds(from, flow.source, &net::Range::first, &net::Range::last)
+           && holds(to, flow.destination, &net::Range::first, &net::Range::last)
+           && holds(ports, flow.destination_port, &net::Ports::first, &net::Ports::last);
+}
+
 std::uint32_t RuleIndex::first(plan::Way way, const net::Flow& flow) const {
     std::uint8_t sort = sort_of(flow.source.family(), way, flow.protocol);
     std::uint32_t best = none;
@@ -136,6 +225,12 @@ std::uint32_t RuleIndex::first(plan::Way way, const net::Flow& flow) const {
                                               {}, &Stretch::port);
         if (after != list->second.begin())
             best = std::min(best, std::prev(after)->rule);
+    }
+    for (const Wide& wide : wide_) {
+        if (wide.rule >= best)
+            break;
+        if (wide.matches(way, flow))
+            best = wide.rule;
     }
     return best;
 }
@@ -163,30 +258,15 @@ bool meet(const Box& a, const Box& b) {
 
 std::vector<Box> boxes_of(const FilterRule& rule) {
     Box blank;
-    for (plan::Way way : ways)
-        if (!rule.way || *rule.way == way)
-            blank.ways |= 1U << static_cast<unsigned>(way);
-    for (Protocol protocol : protocols)
-        if ((rule.protocol == Protocol::any || rule.protocol == protocol)
-            && (rule.ports.empty() || net::has_ports(protocol)))
-            blank.protocols |= 1U << static_cast<unsigned>(protocol);
-    auto ranges = [](bool any, const std::vector<net::Prefix>& prefixes, net::Family family) {
-        std::vector<net::Range> result;
-        net::Prefix everything = net::Prefix::everything(family);
-        if (any)
-            result.push_back({everything.first(), everything.last()});
-        for (const net::Prefix& prefix : prefixes)
-            if (prefix.family() == family)
-                result.push_back({prefix.first(), prefix.last()});
-        return result;
-    };
+    blank.ways = ways_of(rule);
+    blank.protocols = protocols_of(rule);
     std::vector<net::Ports> ports = rule.ports;
     if (ports.empty())
         ports.push_back({});
     std::vector<Box> boxes;
     for (net::Family family : net::both_families)
-        for (const net::Range& from : ranges(rule.any_from, rule.from, family))
-            for (const net::Range& to : ranges(rule.any_to, rule.to, family))
+        for (const net::Range& from : ranges_of(rule.any_from, rule.from, family))
+            for (const net::Range& to : ranges_of(rule.any_to, rule.to, family))
                 for (net::Ports range : ports) {
                     Box box = blank;
                     box.family = family;
@@ -238,18 +318,21 @@ void subtract(Box box, const Box& by, std::vector<Box>& rest) {
 
 } // namespace
 
-std::vector<std::uint32_t> shadowed_rules(const Filter& filter) {
+std::vector<std::uint32_t> shadowed_rules(const Filter& filter, std::size_t& comparisons_left) {
     constexpr std::size_t most_pieces = 400;
-    constexpr std::size_t most_comparisons = 100'000'000;
+    constexpr std::size_t most_boxes = 200'000;
     std::vector<Box> earlier;
     std::vector<std::uint32_t> found;
-    std::size_t comparisons = 0;
     for (std::uint32_t i = 0; i < filter.rules.size(); ++i) {
+        if (entries_of(filter.rules[i], 18 * most_pieces) == 18 * most_pieces)
+            continue;
         const std::vector<Box> own = boxes_of(filter.rules[i]);
         std::vector<Box> left = own;
         for (const Box& by : earlier) {
             std::vector<Box> rest;
-            comparisons += left.size();
+            if (left.size() > comparisons_left)
+                return found;
+            comparisons_left -= left.size();
             for (const Box& box : left)
                 if (meet(box, by))
                     subtract(box, by, rest);
@@ -259,11 +342,9 @@ std::vector<std::uint32_t> shadowed_rules(const Filter& filter) {
             if (left.empty() || left.size() > most_pieces)
                 break;
         }
-        if (comparisons > most_comparisons)
-            break;
         if (left.empty() && !own.empty())
             found.push_back(i);
-        else
+        else if (earlier.size() < most_boxes)
             earlier.insert(earlier.end(), own.begin(), own.end());
     }
     return found;

@@ -272,13 +272,14 @@ class Inspector {
     // --- filters -------------------------------------------------------------------------------
 
     void filter_rules() {
+        std::size_t comparisons_left = 100'000'000;
         for (const Filter& filter : lab_.filters) {
             auto report = [&](Cause cause, std::uint32_t rule, std::string_view why) {
                 find(cause, Severity::warning, fmt::format("{} rule {}", filter.name, rule + 1),
                      fmt::format("rule {} of filter {} {}", rule + 1, filter.name, why),
                      {{plan::RemoveFilterRule{filter.name, rule}}, ""}, filter.rules[rule].at);
             };
-            for (std::uint32_t rule : shadowed_rules(filter))
+            for (std::uint32_t rule : shadowed_rules(filter, comparisons_left))
                 report(Cause::rule_shadowed, rule,
                        "never decides anything: rules before it match all that it does");
             for (std::uint32_t i = 0; i < filter.rules.size(); ++i) {

@@ -63,11 +63,11 @@ class Validator {
         check_lab_name();
         collect_names();
         check_pools();
-        for (const Filter& filter : plan_.filters)
-            check_filter(filter);
         for (const Subnet& subnet : plan_.subnets)
             check_subnet(subnet);
         count_link_nics();
+        for (const Filter& filter : plan_.filters)
+            check_filter(filter);
         for (const Machine& machine : plan_.machines)
             check_machine(machine);
         for (const Link& link : plan_.links)
@@ -231,7 +231,28 @@ class Validator {
         }
     }
 
+    // How many addresses and prefixes an end stands for, at most.
+    std::size_t size_of(const Ends& end) const {
+        const auto* name = std::get_if<std::string>(&end);
+        auto row = name == nullptr ? std::nullopt : machines_.row(*name);
+        if (!row)
+            return 2;
+        const Machine& machine = plan_.machines[*row];
+        std::size_t size = 2 * (nic_count(machine) + 1);
+        for (const Nic& nic : machine.nics)
+            size += nic.address.given.size();
+        return size;
+    }
+
     void check_ends(const std::vector<Placed<Ends>>& ends) {
+        for (const auto& [value, at] : ends) {
+            if (named_ > most_named)
+                break;
+            named_ += size_of(value);
+            if (named_ > most_named)
+                problem(at, fmt::format("rules and translations name more than {} addresses in all",
+                                        most_named));
+        }
         for (const auto& [value, at] : ends)
             if (const auto* name = std::get_if<std::string>(&value);
                 name != nullptr && !machines_.has(*name) && !subnets_.has(*name))
@@ -362,8 +383,11 @@ class Validator {
             problem(at, fmt::format("{} has no NIC \"{}\"", name, nic));
     }
 
+    static constexpr std::size_t most_named = 2'000'000;
+
     const Plan& plan_;
     std::vector<Problem> problems_;
+    std::size_t named_ = 0; // addresses, by rules and translations so far
     Names<Site> sites_;
     Names<Pool> pools_;
     Names<Subnet> subnets_;

@@ -4,6 +4,7 @@
 
 #include "jackal/api.h"
 #include "jackal/net/flow.h"
+#include "jackal/net/range.h"
 #include "jackal/plan/plan.h"
 
 #include <unordered_map>
@@ -32,8 +33,12 @@ class RuleIndex {
   public:
     static constexpr std::uint32_t none = 0xffffffff;
 
+    /// Entries that the indexes of one lab may have together, of some 150 bytes each at most.
+    static constexpr std::size_t most_entries = 2'000'000;
+
     RuleIndex() = default;
-    JACKAL_API explicit RuleIndex(const std::vector<FilterRule>& rules);
+    /// Takes its entries from `entries_left`.
+    JACKAL_API RuleIndex(const std::vector<FilterRule>& rules, std::size_t& entries_left);
 
     /// The position of the first rule that matches, or none.
     JACKAL_API std::uint32_t first(plan::Way way, const net::Flow& flow) const;
@@ -65,9 +70,23 @@ class RuleIndex {
         net::Ports ports;
         std::uint32_t rule = 0;
     };
+    // A rule that is kept apart: its ends of one family as ascending, disjoint ranges.
+    struct Wide {
+        std::uint32_t rule = 0;
+        net::Family family = net::Family::ipv4;
+        std::uint8_t ways = 0; // a bit for each
+        std::uint8_t protocols = 0;
+        std::vector<net::Range> from;
+        std::vector<net::Range> to;
+        std::vector<net::Ports> ports; // in order, disjoint
+
+        bool matches(plan::Way way, const net::Flow& flow) const;
+    };
+    void keep_apart(std::uint32_t number, const FilterRule& rule);
     static std::vector<Stretch> stretches(std::vector<Claim> claims);
 
     std::vector<Tuple> tuples_; // by first_rule
+    std::vector<Wide> wide_;    // by rule
 };
 
 /// A named filter. It passes what the first matching rule allows, and by default what none names.
@@ -82,8 +101,9 @@ struct Filter {
 };
 
 /// The positions of the rules that never decide anything, as earlier ones together match all that
-/// they do. O(n^2) in the number of rules; gives up on a filter after some 10^8 comparisons, and on
-/// a rule that earlier ones cut into hundreds of pieces.
-JACKAL_API std::vector<std::uint32_t> shadowed_rules(const Filter& filter);
+/// they do. O(n^2) in the number of rules; gives up when `comparisons_left` are used up, and on
+/// rules with very many combinations of ends, or that earlier ones cut into very many pieces.
+JACKAL_API std::vector<std::uint32_t> shadowed_rules(const Filter& filter,
+                                                     std::size_t& comparisons_left);
 
 } // namespace jackal::lab
