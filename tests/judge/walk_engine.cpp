@@ -39,6 +39,18 @@ bool is_luck(const routing::Settled& settled, const std::optional<packet::Journe
                || takes_by_luck(settled, *journey));
 }
 
+// A machine that has translated a flow sees it come by once more, takes it for a second one that
+// wants the same ends, and gives it others: errors then tell of a packet that nobody sent.
+bool comes_by_again(const std::optional<packet::Journey>& journey) {
+    if (!journey)
+        return false;
+    return std::ranges::any_of(journey->rewrites, [&](const packet::Rewrite& rewrite) {
+        return std::ranges::count(journey->steps, journey->steps[rewrite.step].machine,
+                                  &packet::Step::machine)
+               > 1;
+    });
+}
+
 // Two machines in a row have one address. Which error comes of it, if any, depends on what the
 // machines have learned of each other before.
 bool is_no_reply(const routing::Settled& settled, const std::optional<packet::Journey>& journey) {
@@ -90,7 +102,8 @@ Answer answer_of(const routing::Settled& settled, const probe::PingAnswer& ping)
     } else if (ping.reaches) {
         answer.kind = Answer::Kind::reply;
         answer.ttl = ping.back->ttl_left;
-    } else if (is_no_reply(settled, ping.out) || is_no_reply(settled, ping.back)) {
+    } else if (is_no_reply(settled, ping.out) || is_no_reply(settled, ping.back)
+               || comes_by_again(ping.out)) {
         answer.kind = Answer::Kind::no_reply;
     } else if (ping.error.heard) {
         answer.kind = Answer::Kind::error;
