@@ -448,7 +448,8 @@ bool is_taken_for_anycast(const routing::Settled& settled, MachineId sender, net
     if (to.family() == net::Family::ipv4 || settled.is_local(sender, settled.aim(to)))
         return false;
     auto route = settled.route(sender, to);
-    return route && route->to.length() < 127 && route->to.first() == to;
+    return route && route->kind == RouteKind::connected && route->to.length() < 127
+           && route->to.first() == to;
 }
 
 } // namespace
