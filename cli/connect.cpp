@@ -28,8 +28,8 @@ void add_connect(CLI::App& app, Run& run) {
     add_sampling_options(*entry, *question, "attempts to make; default 4");
     entry->footer(
         "Examples:\n"
-        "  jackal connect skerry.yaml chart-desk kettle tcp/443\n"
-        "  jackal connect skerry.yaml helm 10.40.0.9 udp/53 --format json\n"
+        "  jackal connect skerry.yaml helm chart-desk tcp/443\n"
+        "  jackal connect skerry.yaml kettle 10.40.8.138 udp/123 --format json\n"
         "\n"
         "open: something listens there (`listens` in the plan) and its answer comes back.\n"
         "refused: the machine says that nothing listens. dropped: a filter is in the way.\n"

@@ -22,6 +22,7 @@ class Builder {
         index_names(plan_.sites, lab_.site_index);
         index_names(plan_.subnets, lab_.subnet_index);
         index_names(plan_.machines, lab_.machine_index);
+        index_names(plan_.filters, filter_index_);
     }
 
     Lab run() {
@@ -470,14 +471,15 @@ class Builder {
         }
     }
 
+    // None for the empty name of what has no filter.
     FilterId filter_named(std::string_view name) const {
-        for (FilterId id : lab_.filters.ids())
-            if (lab_.filters[id].name == name)
-                return id;
-        return {};
+        auto row = filter_index_.find(name, name_in(plan_.filters));
+        return row ? FilterId{*row} : FilterId{};
     }
 
     void add_guards() {
+        if (plan_.filters.empty())
+            return;
         std::map<Guard, GuardId> known;
         for (NicId id : lab_.nics.ids()) {
             Nic& nic = lab_.nics[id];
@@ -687,6 +689,7 @@ class Builder {
 
     const plan::Plan& plan_;
     Lab lab_;
+    plan::NameIndex filter_index_; // rows have the numbers of the plan's entries, too
     std::vector<std::pair<NicId, NicId>> link_nics_;
 };
 

@@ -442,8 +442,8 @@ std::optional<net::Address> source_address(const routing::Settled& settled, Mach
 
 namespace {
 
-// Linux sends no ICMPv6 error to the first address of the prefix that its route is for, which may
-// be an anycast address (RFC 4291 section 2.6.1; RFC 4443 section 2.4).
+// Linux sends no ICMPv6 error to the first address of a connected prefix, which may be an anycast
+// address (RFC 4291 section 2.6.1; RFC 4443 section 2.4).
 bool is_taken_for_anycast(const routing::Settled& settled, MachineId sender, net::Address to) {
     if (to.family() == net::Family::ipv4 || settled.is_local(sender, settled.aim(to)))
         return false;
