@@ -51,6 +51,9 @@ std::string totals_text(const Style& style, const lab::Lab& lab) {
 void add_duties(Table& table, const Style& style, const lab::Lab& lab, lab::MachineId id) {
     auto add = [&](const std::string& text) { table.add_line("    " + style.faint(text)); };
     for (lab::NicId nic : lab.nics_of(id))
+        if (std::string wires = exports::wires_text(lab, nic); !wires.empty())
+            add(fmt::format("{} is {}", lab.nics[nic].name, wires));
+    for (lab::NicId nic : lab.nics_of(id))
         if (auto filters = exports::filters_on(lab, nic); !filters.empty())
             add(fmt::format("filter {} on {}", fmt::join(filters, " and "), lab.nics[nic].name));
     const lab::Duties* duties = lab.duties_of(id);
@@ -65,6 +68,43 @@ void add_duties(Table& table, const Style& style, const lab::Lab& lab, lab::Mach
         services.push_back(net::to_string(service));
     if (!services.empty())
         add(fmt::format("listens on {}", fmt::join(services, ", ")));
+}
+
+// What is plugged into each port, by port.
+std::vector<std::string> plugged(const lab::Lab& lab) {
+    std::vector<std::string> names(lab.ports.size());
+    for (const lab::Plug& plug : lab.plugs)
+        if (plug.port)
+            names[plug.port.row] +=
+                (names[plug.port.row].empty() ? "" : ", ") + lab.nic_name(plug.nic);
+    for (const lab::Cable& cable : lab.cables) {
+        std::string state = cable.up ? "" : " (down)";
+        names[cable.first.row] = lab.port_name(cable.second) + state;
+        names[cable.second.row] = lab.port_name(cable.first) + state;
+    }
+    for (lab::PortId id : lab.ports.ids())
+        if (lab::SegmentId segment = lab.ports[id].segment)
+            names[id.row] = "the segment of " + lab.segment_name(segment);
+    return names;
+}
+
+std::string switches_text(const Style& style, const lab::Lab& lab) {
+    if (lab.ports.size() == 0)
+        return "";
+    std::vector<std::string> plugged_in = plugged(lab);
+    Table table({"switch", "port", "carries", "plugged in", "state"});
+    lab::SwitchId before;
+    for (lab::PortId id : lab.ports.ids()) {
+        const lab::Port& port = lab.ports[id];
+        const lab::Switch& owner = lab.switches[port.owner];
+        table.add({port.owner == before ? "" : style.strong(owner.name), port.name,
+                   exports::port_text(port), plugged_in[id.row],
+                   !owner.up ? style.bad("off")
+                   : port.up ? "up"
+                             : style.bad("down")});
+        before = port.owner;
+    }
+    return "\n" + table.text(style);
 }
 
 std::string machines_text(const Style& style, const lab::Lab& lab) {
@@ -101,7 +141,7 @@ std::string machines_text(const Style& style, const lab::Lab& lab) {
         }
         add_duties(table, style, lab, id);
     }
-    return table.text(style) + totals_text(style, lab);
+    return table.text(style) + switches_text(style, lab) + totals_text(style, lab);
 }
 
 } // namespace

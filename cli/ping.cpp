@@ -17,6 +17,8 @@ void add_journey(Table& table, const Style& style, const routing::Settled& settl
         std::string out = step.out && !drop ? lab.nics[step.out].name : "";
         std::string nics = in.empty() || out.empty() ? in + out : fmt::format("{} > {}", in, out);
         std::string action(packet::to_string(step.action));
+        if (std::string switches = exports::switch_text(settled, journey, i); !switches.empty())
+            table.add({style.faint("  switched"), "", "", style.faint(switches)});
         table.add({lab.machines[step.machine].name, nics, drop ? style.bad(action) : action,
                    exports::step_detail(settled, journey, i)});
         for (const std::string& text : exports::rewrite_texts(journey, i))

@@ -50,6 +50,9 @@ std::vector<std::string> reader_keys() {
         "lab: a\noutside: {qqqqqqqq: 1}",
         "lab: a\nlimits: {qqqqqqqq: 1}",
         "lab: a\npinned: {qqqqqqqq: 1}",
+        "lab: a\nswitches: {s: {qqqqqqqq: 1}}",
+        "lab: a\nswitches: {s: {ports: {p: {qqqqqqqq: 1}}}}",
+        "lab: a\nguests: {s: {nics: [{bond: [{qqqqqqqq: 1}]}]}}",
     };
     std::vector<std::string> keys;
     for (const char* probe : probes) {

@@ -21,6 +21,7 @@
 #include "jackal/lab/place.h"
 #include "jackal/lab/usage.h"
 #include "jackal/lab/why.h"
+#include "jackal/lab/wiring.h"
 #include "jackal/net/place.h"
 #include "jackal/net/special_use.h"
 #include "jackal/packet/walk.h"

@@ -64,6 +64,7 @@ json steps(const routing::Settled& settled, const std::optional<packet::Journey>
                         {"in", maybe_nic(lab, step.in)},
                         {"out", maybe_nic(lab, step.out)},
                         {"action", packet::to_string(step.action)},
+                        {"switches", switch_text(settled, *journey, i)},
                         {"translated", rewrite_texts(*journey, i)},
                         {"detail", step_detail(settled, *journey, i)}});
     }
@@ -214,6 +215,40 @@ std::string whose_json(const Lab& lab, net::Address address, const lab::Whose& w
                  {"explanation", whose_text(lab, address, whose)}});
 }
 
+namespace {
+
+json wires_json(const Lab& lab, lab::NicId nic) {
+    json rows = json::array();
+    for (const lab::Plug& plug : lab.plugs_of(nic))
+        rows.push_back({{"name", plug.member.empty() ? json(nullptr) : json(plug.member)},
+                        {"port", plug.port ? json(lab.port_name(plug.port)) : json(nullptr)},
+                        {"vlan", plug.vlan != 0 ? json(plug.vlan) : json(nullptr)},
+                        {"state", plug.up ? "up" : "down"}});
+    return rows;
+}
+
+json switches_json(const Lab& lab) {
+    json rows = json::array();
+    for (lab::SwitchId owner : lab.switches.ids()) {
+        json ports = json::array();
+        for (const lab::Port& port : lab.ports)
+            if (port.owner == owner)
+                ports.push_back(
+                    {{"name", port.name},
+                     {"untagged", port.untagged != 0 ? json(port.untagged) : json(nullptr)},
+                     {"tagged", port.tagged},
+                     {"segment",
+                      port.segment ? json(lab.segment_name(port.segment)) : json(nullptr)},
+                     {"state", port.up ? "up" : "down"}});
+        rows.push_back({{"switch", lab.switches[owner].name},
+                        {"state", lab.switches[owner].up ? "up" : "down"},
+                        {"ports", ports}});
+    }
+    return rows;
+}
+
+} // namespace
+
 std::string machines_json(const Lab& lab) {
     json machines = json::array();
     for (lab::MachineId id : lab.machines.ids()) {
@@ -233,6 +268,7 @@ std::string machines_json(const Lab& lab) {
                             {"segment", lab.segment_name(row.segment)},
                             {"state", row.up ? "up" : "down"},
                             {"mtu", row.mtu_bytes},
+                            {"wires", wires_json(lab, nic)},
                             {"filters", filters_on(lab, nic)},
                             {"addresses", addresses}});
         }
@@ -265,7 +301,10 @@ std::string machines_json(const Lab& lab) {
         row["site"] = site.name;
         totals.push_back(row);
     }
-    return text({{"lab", lab.name}, {"machines", machines}, {"totals", totals}});
+    return text({{"lab", lab.name},
+                 {"machines", machines},
+                 {"switches", switches_json(lab)},
+                 {"totals", totals}});
 }
 
 std::string renumbering_json(const Renumbering& renumbering, bool written) {

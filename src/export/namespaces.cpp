@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <fmt/format.h>
+#include <map>
 #include <set>
 
 namespace jackal::exports {
@@ -339,6 +340,8 @@ class Writer {
         for (MachineId id : lab_.machines.ids())
             if (!condition_.machine_on(id))
                 note(fmt::format("{} is off: it has no namespace", lab_.machines[id].name));
+        if (lab_.has_wiring())
+            note("switches: each broadcast domain is one bridge, each bond one NIC");
         for (const lab::UnresolvedRoute& row : lab_.unresolved_routes)
             note(fmt::format("{} has no route via {}, which is on none of its segments",
                              lab_.machines[row.machine].name, row.via));
@@ -371,16 +374,40 @@ class Writer {
         std::string text = "    wires <<'END'\n";
         for (lab::SegmentId id : lab_.segments.ids()) {
             const lab::Segment& segment = lab_.segments[id];
-            if (segment.loopback) // every namespace has one
-                continue;
+            if (segment.loopback || (segment.subnet && lab_.has_wiring()))
+                continue; // every namespace has a loopback; domains are below
             text += fmt::format("# {}\n", lab_.segment_name(id));
             if (is_pair(segment))
                 text += fmt::format("link add {} type veth peer {}\n", end_of(segment.nics[0]),
                                     end_of(segment.nics[1]));
             else
-                text += write_bridge(id, segment);
+                text +=
+                    write_bridge(fmt::format("segment-{}", id.row), segment.nics, alias_of(segment),
+                                 !segment.link || condition_.link_up(segment.link));
         }
+        if (lab_.has_wiring())
+            text += write_domains();
         return text + "END\n";
+    }
+
+    // Of switches only what they make of the segments is shown: who hears whom.
+    std::string write_domains() const {
+        std::map<std::uint32_t, std::vector<NicId>> domains;
+        for (NicId nic : lab_.nics.ids())
+            if (lab_.segments[lab_.nics[nic].segment].subnet)
+                domains[settled_.wiring().domain(lab_, nic)].push_back(nic);
+        std::string text;
+        for (const auto& [domain, nics] : domains) {
+            std::string names;
+            for (NicId nic : nics)
+                if (std::string name = lab_.segment_name(lab_.nics[nic].segment);
+                    ("--" + names + "--").find("--" + name + "--") == std::string::npos)
+                    names += (names.empty() ? "" : "--") + name;
+            text += fmt::format("# {}\n", names);
+            text += write_bridge(fmt::format("domain-{}", nics.front().row), nics,
+                                 names.substr(0, 250), true);
+        }
+        return text;
     }
 
     // A link that works, between two machines that are on: a pair of devices, and nothing between.
@@ -399,12 +426,11 @@ class Writer {
 
     // A bridge with a port for each NIC; a NIC's own MTU alone decides what gets through. The ports
     // of a link that is cut stay down, so its NICs have no carrier.
-    std::string write_bridge(lab::SegmentId id, const lab::Segment& segment) const {
-        std::string bridge = fmt::format("segment-{}", id.row);
+    std::string write_bridge(const std::string& bridge, const std::vector<NicId>& nics,
+                             const std::string& alias, bool works) const {
         std::string text = fmt::format(
             "link add {} type bridge stp_state 0 forward_delay 0 mcast_snooping 0\n", bridge);
-        bool works = !segment.link || condition_.link_up(segment.link);
-        for (NicId nic : segment.nics) {
+        for (NicId nic : nics) {
             if (!condition_.machine_on(lab_.nics[nic].machine))
                 continue;
             std::string port = fmt::format("port-{}", nic.row);
@@ -412,7 +438,7 @@ class Writer {
                 fmt::format("link add name {} mtu 65535 type veth peer {}\n", port, end_of(nic));
             text += fmt::format("link set {} master {} {}\n", port, bridge, works ? "up" : "down");
         }
-        return text + fmt::format("link set {} alias {} up\n", bridge, alias_of(segment));
+        return text + fmt::format("link set {} alias {} up\n", bridge, alias);
     }
 
     std::string alias_of(const lab::Segment& segment) const {

@@ -90,6 +90,49 @@ std::string step_detail(const routing::Settled& settled, const Journey& journey,
                        holder(lab, route->via));
 }
 
+std::string switch_text(const routing::Settled& settled, const Journey& journey,
+                        std::size_t index) {
+    const lab::Lab& lab = settled.lab();
+    if (index == 0 || !lab.has_wiring())
+        return "";
+    std::string text;
+    lab::SwitchId at;
+    for (lab::PortId id :
+         settled.wiring().way(journey.steps[index - 1].out, journey.steps[index].in)) {
+        const lab::Port& port = lab.ports[id];
+        if (port.owner == at)
+            text += fmt::format(" > {}", port.name);
+        else
+            text += fmt::format("{}{} {}", text.empty() ? "" : ", ", lab.switches[port.owner].name,
+                                port.name);
+        at = port.owner;
+    }
+    return text;
+}
+
+std::string wires_text(const lab::Lab& lab, lab::NicId nic) {
+    std::string text;
+    for (const lab::Plug& plug : lab.plugs_of(nic)) {
+        if (!plug.member.empty())
+            text += fmt::format("{}{}{}", text.empty() ? "a bond of " : ", ", plug.member,
+                                plug.up ? "" : " (down)");
+        if (plug.port)
+            text += (plug.member.empty() ? "on " : " on ") + lab.port_name(plug.port);
+        if (plug.vlan != 0)
+            text += fmt::format(" VLAN {}", plug.vlan);
+    }
+    return text;
+}
+
+std::string port_text(const lab::Port& port) {
+    if (!port.is_trunk)
+        return fmt::format("VLAN {}", port.untagged);
+    std::string text = fmt::format("trunk {}", fmt::join(port.tagged, ", "));
+    if (port.untagged != 0)
+        text += fmt::format(", native {}", port.untagged);
+    return text;
+}
+
 std::vector<std::string> rewrite_texts(const Journey& journey, std::size_t index) {
     std::vector<std::string> texts;
     for (const packet::Rewrite& rewrite : journey.rewrites) {

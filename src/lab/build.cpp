@@ -37,6 +37,8 @@ class Builder {
         add_machines();
         add_links(allocation);
         add_loopbacks(allocation);
+        add_switches();
+        add_plugs();
         separate_macs();
         mark_shared_macs();
         assign_addresses(plan_, lab_);
@@ -149,7 +151,8 @@ class Builder {
                        .dhcp = {},
                        .hosts = subnet.hosts ? subnet.hosts->value : 0,
                        .at = subnet.at,
-                       .plan_index = i};
+                       .plan_index = i,
+                       .vlan = subnet.vlan};
             for (net::Family family : net::both_families)
                 row.gateway[family] =
                     gateway_of(subnet, allocation.subnets[i][family].prefix, family);
@@ -310,6 +313,63 @@ class Builder {
                                        .nics = {id}});
     }
 
+    // --- switches --------------------------------------------------------------------------
+
+    void add_switches() {
+        for (const plan::Switch& entry : plan_.switches) {
+            SwitchId owner =
+                lab_.switches.add({.name = entry.name, .up = entry.up, .at = entry.at});
+            for (const plan::SwitchPort& port : entry.ports) {
+                Port row{.owner = owner,
+                         .name = port.name,
+                         .is_trunk = port.is_trunk,
+                         .up = port.up,
+                         .untagged = port.untagged,
+                         .tagged = port.tagged,
+                         .segment = {},
+                         .at = port.at};
+                if (!port.segment.value.empty())
+                    row.segment = lab_.subnets[subnet_named(port.segment.value)].segment;
+                ports_.emplace(entry.name + "/" + port.name, lab_.ports.add(std::move(row)));
+            }
+        }
+        for (const plan::Cable& cable : plan_.cables)
+            lab_.cables.add(
+                {ports_.at(cable.first.value), ports_.at(cable.second.value), cable.up, cable.at});
+    }
+
+    PortId port_named(const std::string& name) const {
+        return name.empty() ? PortId{} : ports_.at(name);
+    }
+
+    void add_plugs() {
+        for (NicId id : lab_.nics.ids()) {
+            const auto& nics = plan_.machines[lab_.nics[id].machine.row].nics;
+            if (lab_.nics[id].plan_index >= nics.size())
+                continue;
+            const plan::Nic& nic = nics[lab_.nics[id].plan_index];
+            if (!nic.options)
+                continue;
+            const plan::NicOptions& options = *nic.options;
+            if (!options.port.value.empty())
+                lab_.plugs.push_back({.nic = id,
+                                      .port = port_named(options.port.value),
+                                      .vlan = options.vlan,
+                                      .member = {},
+                                      .at = options.port.at});
+            for (std::size_t i = 0; i < options.bond.size(); ++i) {
+                const plan::BondMember& member = options.bond[i];
+                lab_.plugs.push_back(
+                    {.nic = id,
+                     .port = port_named(member.port.value),
+                     .vlan = options.vlan,
+                     .member = member.name.empty() ? fmt::format("wire{}", i) : member.name,
+                     .up = member.up,
+                     .at = member.at});
+            }
+        }
+    }
+
     // Two names can hash to one MAC, and a written MAC can be the hash of another NIC's name: then
     // NICs without a written one get the hash of a longer name, but for the first if none is.
     void separate_macs() {
@@ -334,7 +394,11 @@ class Builder {
 
     void mark_shared_macs() {
         std::vector<std::pair<SegmentId, net::Mac>> written;
-        auto key = [&](NicId id) { return std::pair(lab_.nics[id].segment, lab_.nics[id].mac); };
+        // Switches may join segments, so there it counts on all of them.
+        auto key = [&](NicId id) {
+            return std::pair(lab_.has_wiring() ? SegmentId{} : lab_.nics[id].segment,
+                             lab_.nics[id].mac);
+        };
         for (NicId id : lab_.nics.ids())
             if (has_written_mac(id))
                 written.push_back(key(id));
@@ -491,8 +555,8 @@ class Builder {
             if (machine.kind == plan::MachineKind::guest)
                 guard.subnet =
                     filter_named(plan_.subnets[subnet_named(entry.subnet.value).row].filter.value);
-            if (entry.filter)
-                guard.nic = filter_named(entry.filter->value);
+            if (entry.options)
+                guard.nic = filter_named(entry.options->filter.value);
             if (guard == Guard{})
                 continue;
             auto [row, is_new] = known.emplace(guard, GuardId{});
@@ -691,6 +755,7 @@ class Builder {
     Lab lab_;
     plan::NameIndex filter_index_; // rows have the numbers of the plan's entries, too
     std::vector<std::pair<NicId, NicId>> link_nics_;
+    std::map<std::string, PortId> ports_;
 };
 
 } // namespace

@@ -2,6 +2,8 @@
 #include "jackal/lab/place.h"
 #include "jackal/net/special_use.h"
 
+#include "switching.h"
+
 #include <algorithm>
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -40,6 +42,7 @@ class Inspector {
         default_route_loops();
         subnets_that_nothing_joins();
         filter_rules();
+        add_switch_findings(lab_, found_);
         sort_findings(found_);
         return std::move(found_);
     }
@@ -310,12 +313,13 @@ class Inspector {
     // --- addresses -----------------------------------------------------------------------------
 
     void duplicate_macs() {
-        std::map<std::pair<SegmentId, net::Mac>, NicId> first;
+        std::map<std::pair<std::uint32_t, net::Mac>, NicId> first;
+        Wiring wiring(lab_, WiringState(lab_));
         for (NicId id : lab_.nics.ids()) {
             const Nic& nic = lab_.nics[id];
             if (!nic.shares_mac)
                 continue;
-            auto [known, is_new] = first.emplace(std::pair(nic.segment, nic.mac), id);
+            auto [known, is_new] = first.emplace(std::pair(wiring.domain(lab_, id), nic.mac), id);
             if (!is_new)
                 find(Cause::duplicate_mac, Severity::error, lab_.nic_name(id),
                      fmt::format("{} has the MAC {}, which {} on {} has too", lab_.nic_name(id),

@@ -81,6 +81,19 @@ const net::Range* Subnet::set_aside(net::Address address) const {
     return dhcp && dhcp->contains(address) ? &*dhcp : nullptr;
 }
 
+std::span<const Plug> Lab::plugs_of(NicId nic) const {
+    auto [first, last] = std::ranges::equal_range(plugs, nic, {}, &Plug::nic);
+    return {first, last};
+}
+
+std::string Lab::port_name(PortId port) const {
+    return fmt::format("{}/{}", switches[ports[port].owner].name, ports[port].name);
+}
+
+bool Port::carries(std::uint16_t vlan) const {
+    return vlan == untagged || std::ranges::binary_search(tagged, vlan);
+}
+
 std::string Lab::segment_name(SegmentId id) const {
     const Segment& segment = segments[id];
     if (segment.subnet)

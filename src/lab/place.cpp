@@ -1,10 +1,12 @@
 #include "jackal/lab/place.h"
 
 #include "allocate.h"
+#include "jackal/lab/wiring.h"
 #include "jackal/net/place.h"
 
 #include <algorithm>
 #include <fmt/format.h>
+#include <map>
 #include <numeric>
 
 namespace jackal::lab {
@@ -152,16 +154,25 @@ std::vector<std::uint32_t> islands(const Lab& lab, JoinedBy joined_by) {
             i = parent[i] = parent[parent[i]];
         return i;
     };
+    auto unite = [&](std::uint32_t a, std::uint32_t b) {
+        a = root(a);
+        b = root(b); // the lower number stays the root, so numbering follows the plan
+        parent[std::max(a, b)] = std::min(a, b);
+    };
+    if (lab.has_wiring()) {
+        Wiring wiring(lab, WiringState(lab));
+        std::map<std::uint32_t, std::uint32_t> first; // segment of each domain
+        for (SegmentId id : lab.segments.ids())
+            unite(first.emplace(wiring.domain(id), id.row).first->second, id.row);
+        for (NicId id : lab.nics.ids())
+            unite(first.emplace(wiring.domain(lab, id), lab.nics[id].segment.row).first->second,
+                  lab.nics[id].segment.row);
+    }
     for (MachineId id : lab.machines.ids()) {
         if (joined_by == JoinedBy::forwarding_machines && !lab.machines[id].forwards)
             continue;
-        std::optional<std::uint32_t> first;
-        for (NicId nic : lab.nics_of(id)) {
-            std::uint32_t here = root(lab.nics[nic].segment.row);
-            if (first) // the lower number stays the root, so numbering follows the plan
-                parent[std::max(root(*first), here)] = std::min(root(*first), here);
-            first = root(here);
-        }
+        for (NicId nic : lab.nics_of(id))
+            unite(lab.nics[lab.machines[id].first_nic].segment.row, lab.nics[nic].segment.row);
     }
     for (std::uint32_t i = 0; i < parent.size(); ++i)
         parent[i] = root(i);

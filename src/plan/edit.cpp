@@ -41,6 +41,35 @@ auto& filter_of(PlanT& plan, const std::string& name) {
     throw std::out_of_range(fmt::format("the plan has no filter {}", name));
 }
 
+template <class PlanT>
+auto& port_of(PlanT& plan, const std::string& name) {
+    if (auto* port = plan.port(name))
+        return *port;
+    throw std::out_of_range(fmt::format("the plan has no switch port {}", name));
+}
+
+template <class PlanT>
+auto& switch_of(PlanT& plan, const std::string& name) {
+    for (auto& entry : plan.switches)
+        if (entry.name == name)
+            return entry;
+    throw std::out_of_range(fmt::format("the plan has no switch {}", name));
+}
+
+template <class PlanT>
+auto& member_of(PlanT& plan, const SetBondMemberUp& e) {
+    auto& nic = machine_of(plan, e.machine).nics.at(e.nic);
+    if (!nic.options)
+        throw std::out_of_range(fmt::format("NIC {} of {} is no bond", e.nic, e.machine));
+    return nic.options->bond.at(e.member);
+}
+
+// `switches.hut-sw.ports.p1`
+std::string port_path(const std::string& name) {
+    auto [owner, port] = split_endpoint(name);
+    return fmt::format("switches.{}.ports.{}", owner, port);
+}
+
 std::string machine_path(const Machine& machine) {
     std::string_view section = machine.kind == MachineKind::guest ? "guests" : "routers";
     if (machine.clone_digits == 0)
@@ -178,6 +207,37 @@ struct Words {
         const Machine& machine = machine_of(plan, e.machine);
         return {machine_path(machine) + ".listens", "add", net::to_string(e.service), machine.at};
     }
+    EditText operator()(const SetPortVlan& e) const {
+        const SwitchPort& port = port_of(plan, e.port);
+        return {port_path(e.port) + (port.is_trunk ? ".native" : ".vlan"), "set",
+                fmt::format("{}", e.vlan), port.at,
+                port.untagged == 0 ? "" : fmt::format("{}", port.untagged)};
+    }
+    EditText operator()(const AllowVlan& e) const {
+        return {port_path(e.port) + ".trunk", "add", fmt::format("{}", e.vlan),
+                port_of(plan, e.port).at};
+    }
+    EditText operator()(const SetPortUp& e) const {
+        return {port_path(e.port) + ".state", "set", e.to ? "up" : "down",
+                port_of(plan, e.port).at};
+    }
+    EditText operator()(const SetSwitchUp& e) const {
+        return {fmt::format("switches.{}.state", e.name), "set", "up", switch_of(plan, e.name).at};
+    }
+    EditText operator()(const SetCableUp& e) const {
+        const Cable& cable = plan.cables.at(e.cable);
+        return {fmt::format("links ({} -- {}).state", cable.first.value, cable.second.value), "set",
+                e.to ? "up" : "down", cable.at};
+    }
+    EditText operator()(const SetBondMemberUp& e) const {
+        return {fmt::format("{}.bond[{}].state", nic_path(plan, e.machine, e.nic), e.member), "set",
+                "up", member_of(plan, e).at};
+    }
+    EditText operator()(const AddSegmentPort& e) const {
+        return {fmt::format("switches.{}.ports.{}", e.owner, e.name), "add",
+                fmt::format("{{vlan: {}, segment: {}}}", e.vlan, e.subnet),
+                switch_of(plan, e.owner).at};
+    }
 };
 
 // --- in deed -------------------------------------------------------------------------------
@@ -290,6 +350,25 @@ struct Deed {
     void operator()(const AddService& e) const {
         duties_of(e.machine).listens.emplace_back(e.service);
     }
+    void operator()(const SetPortVlan& e) const {
+        SwitchPort& port = port_of(plan, e.port);
+        port.untagged = e.vlan;
+        std::erase(port.tagged, e.vlan);
+    }
+    void operator()(const AllowVlan& e) const {
+        SwitchPort& port = port_of(plan, e.port);
+        port.is_trunk = true;
+        if (!port.carries(e.vlan))
+            port.tagged.insert(std::ranges::lower_bound(port.tagged, e.vlan), e.vlan);
+    }
+    void operator()(const SetPortUp& e) const { port_of(plan, e.port).up = e.to; }
+    void operator()(const SetSwitchUp& e) const { switch_of(plan, e.name).up = true; }
+    void operator()(const SetCableUp& e) const { plan.cables.at(e.cable).up = e.to; }
+    void operator()(const AddSegmentPort& e) const {
+        switch_of(plan, e.owner)
+            .ports.push_back({.name = e.name, .untagged = e.vlan, .segment = e.subnet});
+    }
+    void operator()(const SetBondMemberUp& e) const { member_of(plan, e).up = true; }
 };
 
 } // namespace

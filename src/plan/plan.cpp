@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <fmt/format.h>
 #include <unordered_map>
+#include <utility>
 
 namespace jackal::plan {
 
@@ -31,6 +32,21 @@ Subnet* Plan::subnet(std::string_view name) {
 }
 Filter* Plan::filter(std::string_view name) {
     return entry_named(filters, name);
+}
+
+const SwitchPort* Plan::port(std::string_view name) const {
+    std::size_t slash = name.find('/');
+    const Switch* found = entry_named(switches, name.substr(0, slash));
+    return found == nullptr || slash == name.npos
+               ? nullptr
+               : entry_named(found->ports, name.substr(slash + 1));
+}
+SwitchPort* Plan::port(std::string_view name) {
+    return const_cast<SwitchPort*>(std::as_const(*this).port(name));
+}
+
+bool SwitchPort::carries(std::uint16_t vlan) const {
+    return vlan == untagged || std::ranges::binary_search(tagged, vlan);
 }
 
 std::string_view to_string(Way way) {

@@ -5,6 +5,7 @@
 #include "reader.h"
 
 #include <algorithm>
+#include <array>
 #include <cmath>
 #include <fstream>
 #include <sstream>
@@ -125,6 +126,7 @@ const Key<Subnet> subnet_keys[] = {
              s.site = Placed<std::string>(std::string(*name), r.at(n));
      }},
     {"size", read_subnet_size},
+    {"vlan", [](Reader& r, NodeId n, Subnet& s) { s.vlan = read_vlan(r, n).value_or(0); }},
 };
 
 const Key<Link> link_keys[] = {
@@ -147,6 +149,31 @@ const Key<Link> link_keys[] = {
     {"prefix", [](Reader& r, NodeId n, Link& l) { read_prefix_per_family(r, n, l.prefixes); }},
     {"state", [](Reader& r, NodeId n, Link& l) { read_state(r, n, l.up); }},
 };
+
+bool names_port(const Placed<std::string>& end) {
+    return end.value.find('/') != std::string::npos;
+}
+
+// A link between two switch ports.
+void read_cable(Reader& r, NodeId node, Link link, Plan& plan) {
+    for (const auto* end : {&link.first, &link.second})
+        if (!names_port(*end))
+            r.problem(end->at, fmt::format("a switch port is linked to another; to plug {} into "
+                                           "one, write `port: SWITCH/PORT` at its NIC",
+                                           shown(end->value)));
+    r.each_pair_quietly(node, [&](NodeId key, NodeId) {
+        constexpr std::array known{"about", "between", "state"};
+        if (std::ranges::find(known, r.text(key)) == known.end())
+            r.problem(key, fmt::format("a link between switch ports has no {}; only about, "
+                                       "between and state",
+                                       shown(r.text(key))));
+    });
+    plan.cables.push_back({.first = std::move(link.first),
+                           .second = std::move(link.second),
+                           .about = std::move(link.about),
+                           .up = link.up,
+                           .at = link.at});
+}
 
 constexpr const char* ping_or_connect = "an expectation has `ping` or `connect`, not both";
 
@@ -227,7 +254,10 @@ const Key<Plan> plan_keys[] = {
              r.mapping(item, "a link", link_keys, link);
              if (link.first.value.empty() || link.second.value.empty())
                  r.problem(item, "a link needs `between: [ONE, OTHER]`");
-             p.links.push_back(std::move(link));
+             if (names_port(link.first) || names_port(link.second))
+                 read_cable(r, item, std::move(link), p);
+             else
+                 p.links.push_back(std::move(link));
          });
      }},
     {"outside",
@@ -248,6 +278,7 @@ const Key<Plan> plan_keys[] = {
                  Plan& p) { read_entries(r, n, "sites", "a site", site_keys, p.sites); }},
     {"subnets", [](Reader& r, NodeId n,
                    Plan& p) { read_entries(r, n, "subnets", "a subnet", subnet_keys, p.subnets); }},
+    {"switches", read_switches},
 };
 
 } // namespace

@@ -35,15 +35,35 @@ void skip_text(Reader& r, NodeId node, T&) {
     r.scalar(node, "text");
 }
 
+NicOptions& options_of(Nic& nic) {
+    if (!nic.options)
+        nic.options = NicOptions{};
+    return *nic.options;
+}
+
+constexpr std::size_t most_bonded = 16;
+
+const Key<BondMember> member_keys[] = {
+    {"name", [](Reader& r, NodeId n, BondMember& m) { read_name(r, n, m.name); }},
+    {"port", [](Reader& r, NodeId n, BondMember& m) { read_word(r, n, m.port); }},
+    {"state", [](Reader& r, NodeId n, BondMember& m) { read_state(r, n, m.up); }},
+};
+
 const Key<Nic> nic_keys[] = {
     {"about", skip_text<Nic>},
     {"address", read_nic_address},
-    {"filter",
+    {"bond",
      [](Reader& r, NodeId n, Nic& nic) {
-         Placed<std::string> name;
-         read_word(r, n, name);
-         nic.filter = std::move(name);
+         read_list(r, n, "bond", [&](NodeId item) {
+             BondMember member;
+             member.at = r.at(item);
+             r.mapping(item, "a member of a bond", member_keys, member);
+             options_of(nic).bond.push_back(std::move(member));
+         });
+         if (nic.options && nic.options->bond.size() > most_bonded)
+             r.problem(n, fmt::format("a bond has at most {} members", most_bonded));
      }},
+    {"filter", [](Reader& r, NodeId n, Nic& nic) { read_word(r, n, options_of(nic).filter); }},
     {"mac",
      [](Reader& r, NodeId n, Nic& nic) {
          auto mac = r.value(n, "the MAC address of one NIC, such as 02:00:5e:10:00:07",
@@ -61,8 +81,11 @@ const Key<Nic> nic_keys[] = {
          read_name(r, n, name);
          nic.name = std::move(name);
      }},
+    {"port", [](Reader& r, NodeId n, Nic& nic) { read_word(r, n, options_of(nic).port); }},
     {"state", [](Reader& r, NodeId n, Nic& nic) { read_state(r, n, nic.up); }},
     {"subnet", [](Reader& r, NodeId n, Nic& nic) { read_word(r, n, nic.subnet); }},
+    {"vlan",
+     [](Reader& r, NodeId n, Nic& nic) { options_of(nic).vlan = read_vlan(r, n).value_or(0); }},
 };
 
 const Key<Route> route_keys[] = {

@@ -71,6 +71,10 @@ std::optional<std::uint16_t> read_mtu(Reader& r, NodeId node) {
     return read_number<std::uint16_t>(r, node, 68, 65535); // RFC 791: every host takes 68 bytes
 }
 
+std::optional<std::uint16_t> read_vlan(Reader& r, NodeId node) {
+    return read_number<std::uint16_t>(r, node, 1, 4094); // IEEE 802.1Q: 0 and 4095 are reserved
+}
+
 std::optional<std::chrono::microseconds> read_delay(Reader& r, NodeId node) {
     return r.value(node, "a time such as 250us, 4ms or 1.5s, at most an hour", parse_delay);
 }

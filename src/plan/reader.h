@@ -210,6 +210,7 @@ void read_state(Reader& r, NodeId node, bool& up);
 void read_mebibytes(Reader& r, NodeId node, std::uint32_t& into);
 void read_cpus(Reader& r, NodeId node, std::uint32_t& into);
 std::optional<std::uint16_t> read_mtu(Reader& r, NodeId node);
+std::optional<std::uint16_t> read_vlan(Reader& r, NodeId node);
 std::optional<std::chrono::microseconds> read_delay(Reader& r, NodeId node);
 std::optional<net::Address> read_address(Reader& r, NodeId node);
 void read_address_or_name(Reader& r, NodeId node,
@@ -274,6 +275,7 @@ void read_pair(Reader& r, NodeId node, std::string_view what, T& first, T& secon
 void read_machines(Reader& r, NodeId node, Plan& plan, MachineKind kind);
 void read_pins(Reader& r, NodeId node, Pins& into);
 void read_filters(Reader& r, NodeId node, Plan& plan);
+void read_switches(Reader& r, NodeId node, Plan& plan);
 void read_translations(Reader& r, NodeId node, Duties& duties);
 void read_listens(Reader& r, NodeId node, Duties& duties);
 

@@ -7,6 +7,7 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 #include <set>
+#include <unordered_map>
 #include <unordered_set>
 
 namespace jackal::plan {
@@ -57,7 +58,8 @@ class Validator {
     explicit Validator(const Plan& plan)
         : plan_(plan), sites_("site", plan.sites), pools_("pool", plan.pools),
           subnets_("subnet", plan.subnets), machines_("machine", plan.machines),
-          filters_("filter", plan.filters), link_nics_(plan.machines.size()) {}
+          filters_("filter", plan.filters), switches_("switch", plan.switches),
+          link_nics_(plan.machines.size()) {}
 
     std::vector<Problem> run() {
         check_lab_name();
@@ -66,6 +68,7 @@ class Validator {
         for (const Subnet& subnet : plan_.subnets)
             check_subnet(subnet);
         count_link_nics();
+        check_switches();
         for (const Filter& filter : plan_.filters)
             check_filter(filter);
         for (const Machine& machine : plan_.machines)
@@ -110,6 +113,10 @@ class Validator {
         collect(plan_.subnets, subnets_);
         collect(plan_.machines, machines_);
         collect(plan_.filters, filters_);
+        collect(plan_.switches, switches_);
+        for (const Switch& entry : plan_.switches)
+            if (machines_.has(entry.name))
+                problem(entry.at, fmt::format("the name \"{}\" is that of a machine", entry.name));
     }
 
     void count_link_nics() {
@@ -202,8 +209,8 @@ class Validator {
                 problem(nic.subnet.at, subnets_.unknown(nic.subnet.value));
         for (const Nic& nic : machine.nics) {
             check_addresses(nic.address.given);
-            if (nic.filter)
-                check_filter_name(*nic.filter);
+            if (nic.options)
+                check_options(*nic.options, machine);
         }
         bool named = std::ranges::any_of(machine.nics, [](const Nic& n) { return bool(n.name); });
         if (named)
@@ -217,6 +224,81 @@ class Validator {
             for (const Translation& translation : machine.duties->translations)
                 check_translation(translation, machine);
         }
+    }
+
+    // --- switches --------------------------------------------------------------------------
+
+    void check_switches() {
+        for (const Switch& entry : plan_.switches) {
+            std::unordered_set<std::string_view> seen;
+            for (const SwitchPort& port : entry.ports) {
+                check_name(port.name, port.at);
+                if (!seen.insert(port.name).second)
+                    problem(port.at,
+                            fmt::format("{} has two ports named \"{}\"", entry.name, port.name));
+                const auto& segment = port.segment;
+                if (!segment.value.empty() && !subnets_.has(segment.value))
+                    problem(segment.at, subnets_.unknown(segment.value));
+                else if (!segment.value.empty())
+                    plug(entry.name + "/" + port.name, segment.at, "the segment of a subnet");
+            }
+        }
+        for (const Cable& cable : plan_.cables) {
+            if (cable.first.value == cable.second.value)
+                problem(cable.second.at,
+                        fmt::format("a link from {} to itself", cable.first.value));
+            for (const auto* end : {&cable.first, &cable.second})
+                if (check_port(*end))
+                    plug(end->value, end->at, "a link");
+        }
+    }
+
+    bool check_port(const Placed<std::string>& port) {
+        auto [name, rest] = split_endpoint(port.value);
+        auto row = switches_.row(name);
+        if (!row) {
+            problem(port.at, switches_.unknown(name));
+            return false;
+        }
+        const auto& ports = plan_.switches[*row].ports;
+        if (std::ranges::find(ports, rest, &SwitchPort::name) != ports.end())
+            return true;
+        std::vector<std::string_view> known;
+        for (const SwitchPort& entry : ports)
+            known.push_back(entry.name);
+        std::string_view near = nearest_word(rest, known);
+        problem(port.at, fmt::format("{} has no port \"{}\"{}", name, rest,
+                                     near.empty() ? "" : fmt::format("; did you mean {}?", near)));
+        return false;
+    }
+
+    // One thing is plugged into a port; only NICs of one machine share it, each with its VLAN.
+    void plug(const std::string& port, Mark at, const std::string& what) {
+        auto [known, is_new] = plugged_.emplace(port, what);
+        if (!is_new && known->second != what)
+            problem(at, fmt::format("{} is plugged into {} already", known->second, port));
+        else if (!is_new && what == "a link")
+            problem(at, fmt::format("another link is plugged into {} already", port));
+    }
+
+    void check_options(const NicOptions& options, const Machine& machine) {
+        check_filter_name(options.filter);
+        if (!options.port.value.empty() && check_port(options.port))
+            plug(options.port.value, options.port.at, machine.name);
+        if (!options.port.value.empty() && !options.bond.empty())
+            problem(options.port.at, "a bond has no `port`; its members have");
+        bool on_port = !options.port.value.empty();
+        for (const BondMember& member : options.bond) {
+            if (!member.name.empty())
+                check_name(member.name, member.at);
+            if (!member.port.value.empty() && check_port(member.port))
+                plug(member.port.value, member.port.at, machine.name);
+            on_port = on_port || !member.port.value.empty();
+        }
+        if (options.vlan != 0 && !on_port)
+            problem(machine.at, fmt::format("a NIC of {} has `vlan`, but is on no switch port: "
+                                            "nothing there knows of VLANs",
+                                            machine.name));
     }
 
     void check_filter_name(const Placed<std::string>& name) {
@@ -393,7 +475,9 @@ class Validator {
     Names<Subnet> subnets_;
     Names<Machine> machines_;
     Names<Filter> filters_;
-    std::vector<std::size_t> link_nics_; // by machine: NICs that links add
+    Names<Switch> switches_;
+    std::unordered_map<std::string, std::string> plugged_; // by port: what
+    std::vector<std::size_t> link_nics_;                   // by machine: NICs that links add
 };
 
 } // namespace

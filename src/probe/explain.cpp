@@ -1,5 +1,6 @@
 #include "explain.h"
 
+#include "jackal/lab/finding.h"
 #include "jackal/lab/place.h"
 #include "paths.h"
 
@@ -166,7 +167,17 @@ class Explainer {
             return d;
         if (lab_.first_address(hop.in, family_) == nullptr)
             return nic_unaddressed(hop.in);
+        if (!settled_.hears(hop.out, hop.in))
+            return apart(hop);
         return {};
+    }
+
+    // Both are on the subnet, but switches keep them apart.
+    Diagnosis apart(const Hop& hop) const {
+        lab::Finding f =
+            describe(lab_, why_apart(lab_, settled_.condition().wiring(), hop.out, hop.in));
+        return say(f.cause, lab_.nics[hop.out].machine, std::move(f.message), std::move(f.remedy),
+                   f.at);
     }
 
     // What keeps one hop from working, if anything does.

@@ -49,12 +49,14 @@ class Search {
         lab::SegmentId id = lab_.nics[out].segment;
         const lab::Segment& segment = lab_.segments[id];
         bool cut = segment.link && !settled_.condition().link_up(segment.link);
+        bool apart = lab_.has_wiring() && through_ == Through::working; // then one NIC is not all
         if (!nic_works(out) || seen_segment_[id.row] || (cut && through_ == Through::working))
             return;
-        seen_segment_[id.row] = true;
+        seen_segment_[id.row] = !apart;
         for (NicId in : segment.nics) {
             MachineId there = lab_.nics[in].machine;
-            if (seen_[there.row] || !nic_works(in))
+            if (seen_[there.row] || !nic_works(in)
+                || (through_ == Through::working && !settled_.hears(out, in)))
                 continue;
             seen_[there.row] = true;
             came_by_[there.row] = {out, in};

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 #include <bit>
+#include <charconv>
 #include <map>
 #include <set>
 
@@ -12,7 +13,7 @@ using lab::Lab;
 using lab::MachineId;
 using lab::NicId;
 
-Condition::Condition(const Lab& lab) {
+Condition::Condition(const Lab& lab) : wiring_(lab) {
     for (const lab::Machine& machine : lab.machines)
         machine_on_.push_back(machine.up);
     for (const lab::Nic& nic : lab.nics)
@@ -28,21 +29,12 @@ bool Condition::carries(const Lab& lab, NicId nic, net::Family family) const {
 }
 
 bool Condition::cut(const Lab& lab, std::string_view what) {
-    if (std::size_t dashes = what.find("--"); dashes != what.npos) {
-        auto first = lab.machine(what.substr(0, dashes));
-        auto second = lab.machine(what.substr(dashes + 2));
-        bool found = false;
-        for (lab::LinkId id : lab.links.ids()) {
-            MachineId a = lab.nics[lab.links[id].first].machine;
-            MachineId b = lab.nics[lab.links[id].second].machine;
-            if ((first == a && second == b) || (first == b && second == a)) {
-                link_up_[id.row] = false;
-                found = true;
-            }
-        }
-        return found;
-    }
+    if (std::size_t dashes = what.find("--"); dashes != what.npos)
+        return cut_links(lab, what.substr(0, dashes), what.substr(dashes + 2));
     std::size_t slash = what.find('/');
+    for (lab::SwitchId id : lab.switches.ids())
+        if (lab.switches[id].name == what.substr(0, slash))
+            return cut_switch(lab, id, slash == what.npos ? "" : what.substr(slash + 1));
     auto machine = lab.machine(what.substr(0, slash));
     if (!machine)
         return false;
@@ -51,10 +43,68 @@ bool Condition::cut(const Lab& lab, std::string_view what) {
         return true;
     }
     auto nic = lab.nic(*machine, what.substr(slash + 1));
-    if (!nic || lab.nics[*nic].is_loopback()) // that cannot be cut
+    if (!nic)
+        return cut_wire(lab, *machine, what.substr(slash + 1));
+    if (lab.nics[*nic].is_loopback()) // that cannot be cut
         return false;
     nic_up_[nic->row] = false;
     return true;
+}
+
+bool Condition::cut_links(const Lab& lab, std::string_view one, std::string_view other) {
+    bool found = false;
+    auto joins = [&](const std::string& first, const std::string& second) {
+        return (first == one && second == other) || (first == other && second == one);
+    };
+    for (lab::LinkId id : lab.links.ids())
+        if (joins(lab.machine_name(lab.links[id].first), lab.machine_name(lab.links[id].second))) {
+            link_up_[id.row] = false;
+            found = true;
+        }
+    auto switch_name = [&](lab::PortId port) -> const std::string& {
+        return lab.switches[lab.ports[port].owner].name;
+    };
+    for (lab::CableId id : lab.cables.ids())
+        if (joins(switch_name(lab.cables[id].first), switch_name(lab.cables[id].second))) {
+            wiring_.cable_up[id.row] = false;
+            found = true;
+        }
+    return found;
+}
+
+// The whole switch, a port of it, or `PORT:VLAN`.
+bool Condition::cut_switch(const Lab& lab, lab::SwitchId owner, std::string_view port) {
+    if (port.empty()) {
+        wiring_.switch_on[owner.row] = false;
+        return true;
+    }
+    std::size_t colon = port.find(':');
+    for (lab::PortId id : lab.ports.ids()) {
+        const lab::Port& row = lab.ports[id];
+        if (row.owner != owner || row.name != port.substr(0, colon))
+            continue;
+        if (colon == port.npos) {
+            wiring_.port_up[id.row] = false;
+            return true;
+        }
+        std::uint16_t vlan = 0;
+        std::string_view text = port.substr(colon + 1);
+        auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), vlan);
+        if (error != std::errc{} || end != text.data() + text.size() || !row.carries(vlan))
+            return false;
+        wiring_.barred.emplace(id, vlan);
+        return true;
+    }
+    return false;
+}
+
+bool Condition::cut_wire(const Lab& lab, MachineId machine, std::string_view wire) {
+    for (std::size_t i = 0; i < lab.plugs.size(); ++i)
+        if (lab.nics[lab.plugs[i].nic].machine == machine && lab.plugs[i].member == wire) {
+            wiring_.plug_up[i] = false;
+            return true;
+        }
+    return false;
 }
 
 std::string_view to_string(RouteKind kind) {
@@ -177,7 +227,7 @@ void Settled::answering(NicId asking, std::span<const lab::Owner> owners,
     for (const lab::Owner& owner : owners) {
         net::Family family = owner.address.family();
         for (NicId nic : lab_->nics_of(owner.machine)) {
-            if (owner.machine == lab_->nics[asking].machine || lab_->nics[nic].segment != segment
+            if (owner.machine == lab_->nics[asking].machine || !hears(asking, nic)
                 || !condition_.machine_on(owner.machine) || !condition_.carries(*lab_, nic, family)
                 || (family == net::Family::ipv6 && nic != owner.nic))
                 continue;
@@ -204,10 +254,15 @@ void Settled::add_clones(NicId meant, std::vector<NicId>& into) const {
     const lab::Nic& wanted = lab_->nics[meant];
     if (!wanted.shares_mac)
         return;
-    for (NicId nic : lab_->segments[wanted.segment].nics)
-        if (nic != meant && lab_->nics[nic].mac == wanted.mac
+    auto add = [&](NicId nic) {
+        if (nic != meant && lab_->nics[nic].mac == wanted.mac && hears(nic, meant)
             && condition_.machine_on(lab_->nics[nic].machine) && condition_.nic_up(nic))
             into.push_back(nic);
+    };
+    if (lab_->has_wiring())
+        std::ranges::for_each(lab_->nics.ids(), add);
+    else
+        std::ranges::for_each(lab_->segments[wanted.segment].nics, add);
 }
 
 // --- route tables --------------------------------------------------------------------------

@@ -43,6 +43,8 @@ class Maker {
         int mistakes = random_.below(8);
         for (int i = 0; i < mistakes; ++i)
             make_mistake();
+        if (random_.percent(40))
+            add_switches();
         return std::move(plan_);
     }
 
@@ -321,6 +323,94 @@ class Maker {
                 line["to-port"] = 80;
         }
         return line;
+    }
+
+    // --- switches: subnet k is VLAN 100 + k ------------------------------------------------
+
+    // A tree of switches with trunks for all VLANs, and some subnets moved onto it: then mistakes.
+    void add_switches() {
+        int count = random_.between(1, 4);
+        Json all = Json::array();
+        for (std::size_t k = 0; k < plan_["subnets"].size(); ++k)
+            all.push_back(100 + k);
+        for (int i = 0; i < count; ++i)
+            plan_["switches"][fmt::format("sw{}", i)]["ports"] = Json::object();
+        for (int i = 1; i < count; ++i)
+            cable(i, random_.below(static_cast<std::size_t>(i)), all);
+        if (count > 1 && random_.percent(20)) // a loop
+            cable(0, random_.between(1, count - 1), all);
+        std::set<std::string> switched;
+        for (const auto& [name, subnet] : plan_["subnets"].items())
+            if (random_.percent(60))
+                switched.insert(name);
+        for (const char* section : {"guests", "routers"})
+            for (auto& machine : plan_[section])
+                for (auto& nic : machine["nics"])
+                    if (switched.contains(nic["subnet"]) && !random_.percent(7))
+                        plug(nic, count);
+        for (const std::string& name : switched) // for those that stay on the segment
+            if (random_.percent(80))
+                add_port(random_.below(static_cast<std::size_t>(count)),
+                         {{"vlan", vlan_of(name)}, {"segment", name}});
+        for (int mistakes = random_.below(5); mistakes > 0; --mistakes)
+            miswire();
+    }
+
+    static int vlan_of(const std::string& subnet_name) {
+        return 100 + std::stoi(subnet_name.substr(3));
+    }
+
+    std::string add_port(int i, const Json& port) {
+        std::string owner = fmt::format("sw{}", i);
+        Json& ports = plan_["switches"][owner]["ports"];
+        std::string name = fmt::format("p{}", ports.size());
+        ports[name] = port;
+        return owner + "/" + name;
+    }
+
+    void cable(int one, int other, const Json& vlans) {
+        Json trunk = {{"trunk", vlans}};
+        if (random_.percent(30))
+            trunk["native"] = random_.percent(50) ? 99 : 100;
+        plan_["links"].push_back({{"between", {add_port(one, trunk), add_port(other, trunk)}}});
+    }
+
+    void plug(Json& nic, int count) {
+        int vlan = vlan_of(nic["subnet"]);
+        auto any = [&] { return random_.below(static_cast<std::size_t>(count)); };
+        if (random_.percent(20)) {
+            nic["port"] = add_port(any(), {{"trunk", {vlan, 99}}});
+            nic["vlan"] = vlan;
+        } else if (random_.percent(25)) {
+            nic["bond"] = Json::array();
+            for (int n = random_.between(1, 3); n > 0; --n) {
+                Json member = {{"port", add_port(any(), {{"vlan", vlan}})}};
+                if (random_.percent(30))
+                    member["state"] = "down";
+                nic["bond"].push_back(member);
+            }
+        } else {
+            nic["port"] = add_port(any(), {{"vlan", vlan}});
+        }
+    }
+
+    void miswire() {
+        Json& ports = any_entry("switches")["ports"];
+        if (ports.empty())
+            return;
+        auto it = ports.begin();
+        std::advance(it, random_.below(ports.size()));
+        Json& port = *it;
+        bool trunk = port.contains("trunk");
+        switch (random_.below(4)) {
+        case 0: port["state"] = "down"; break;
+        case 1:
+            if (trunk && !port["trunk"].empty())
+                port["trunk"].erase(static_cast<std::size_t>(random_.below(port["trunk"].size())));
+            break;
+        case 2: port[trunk ? "native" : "vlan"] = 100 + any_subnet(); break;
+        default: any_entry("switches")["state"] = "down";
+        }
     }
 
     // --- mistakes --------------------------------------------------------------------------

@@ -12,6 +12,18 @@ namespace jackal::exports {
 JACKAL_API std::string step_detail(const routing::Settled& settled, const packet::Journey& journey,
                                    std::size_t step);
 
+/// The switches that the packet passed on its way to the machine of a step: "hut-sw p1 > p24,
+/// core-sw p2 > p7"; empty if there were none.
+JACKAL_API std::string switch_text(const routing::Settled& settled, const packet::Journey& journey,
+                                   std::size_t step);
+
+/// The wires of a NIC: "on hut-sw/p1", "on hut-sw/p1 VLAN 20", "a bond of wire0 on hut-sw/p1, wire1
+/// (down) on core-sw/p2"; empty if it is directly on its segment.
+JACKAL_API std::string wires_text(const lab::Lab& lab, lab::NicId nic);
+
+/// What a switch port carries: "VLAN 20", "trunk 20, 30, native 99".
+JACKAL_API std::string port_text(const lab::Port& port);
+
 /// What the machine of a step translated: "source 10.40.0.9 becomes 192.0.2.7".
 JACKAL_API std::vector<std::string> rewrite_texts(const packet::Journey& journey, std::size_t step);
 

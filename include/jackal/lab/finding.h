@@ -3,6 +3,7 @@
 
 #include "jackal/api.h"
 #include "jackal/lab/lab.h"
+#include "jackal/lab/wiring.h"
 #include "jackal/plan/cause.h"
 #include "jackal/plan/edit.h"
 
@@ -33,6 +34,9 @@ struct Finding {
     Remedy remedy;
     plan::Mark at;
 };
+
+/// Why two NICs of a subnet do not hear each other, in words, and what mends it.
+JACKAL_API Finding describe(const Lab& lab, const Apart& apart);
 
 /// All findings about the lab, in the order of their lines. O(n log n) in the size of the lab.
 JACKAL_API std::vector<Finding> findings(const Lab& lab);

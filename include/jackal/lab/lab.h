@@ -33,6 +33,9 @@ struct StaticRoute;
 struct Link;
 struct Guard;
 struct Duties;
+struct Switch;
+struct Port;
+struct Cable;
 
 using SiteId = Id<Site>;
 using PoolId = Id<Pool>;
@@ -46,6 +49,9 @@ using LinkId = Id<Link>;
 using FilterId = Id<Filter>;
 using GuardId = Id<Guard>;
 using DutiesId = Id<Duties>;
+using SwitchId = Id<Switch>;
+using PortId = Id<Port>;
+using CableId = Id<Cable>;
 
 /// A NIC with a smaller MTU than this speaks no IPv6 (RFC 8200 section 5).
 constexpr std::uint16_t ipv6_minimum_mtu_bytes = 1280;
@@ -100,6 +106,7 @@ struct Subnet {
     std::uint64_t hosts = 0;          ///< how many the plan wants room for, 0 if it does not say
     plan::Mark at;
     std::uint32_t plan_index = 0; ///< position in Plan::subnets
+    std::uint16_t vlan = 0;       ///< that it says it is on the switches; 0 if it does not say
 
     /// The reserved range, or the DHCP range, that the address is part of; or null. O(log n).
     JACKAL_API const net::Range* set_aside(net::Address address) const;
@@ -219,6 +226,44 @@ struct Link {
     plan::Mark at;
 };
 
+struct Switch {
+    std::string name;
+    bool up = true;
+    plan::Mark at;
+};
+
+/// See plan::SwitchPort.
+struct Port {
+    SwitchId owner;
+    std::string name;
+    bool is_trunk = false;
+    bool up = true;
+    std::uint16_t untagged = 0;
+    std::vector<std::uint16_t> tagged; ///< ascending
+    SegmentId segment;                 ///< that it is wired to, or none
+    plan::Mark at;
+
+    JACKAL_API bool carries(std::uint16_t vlan) const;
+};
+
+/// A wire between two switch ports.
+struct Cable {
+    PortId first;
+    PortId second;
+    bool up = true;
+    plan::Mark at;
+};
+
+/// A wire of a NIC that is a bond, or that is on a switch port. Other NICs have none.
+struct Plug {
+    NicId nic;
+    PortId port;            ///< none: directly on the segment
+    std::uint16_t vlan = 0; ///< that it tags its frames with, or 0
+    std::string member;     ///< its name in the bond; empty if the NIC is none
+    bool up = true;
+    plan::Mark at;
+};
+
 /// The filters that stand on a NIC; both must let a packet pass.
 struct Guard {
     FilterId subnet; ///< that of its subnet, or none
@@ -271,6 +316,10 @@ struct JACKAL_API Lab {
     Table<Filter> filters;
     Table<Guard> guards;
     Table<Duties> duties;
+    Table<Switch> switches;
+    Table<Port> ports;
+    Table<Cable> cables;
+    std::vector<Plug> plugs; ///< by NIC, those of a bond in their order
     std::vector<UnresolvedRoute> unresolved_routes;
     std::vector<Unplaced> unplaced;
     std::vector<net::Prefix> outside_lan; ///< the physical network around the lab
@@ -306,6 +355,13 @@ struct JACKAL_API Lab {
     bool listens(MachineId id, net::Service service) const;
     /// True if filters or translations may decide what becomes of a packet.
     bool touches_packets() const { return guards.size() != 0 || duties.size() != 0; }
+
+    /// True if not only the segments of subnets and links decide who hears whom.
+    bool has_wiring() const { return !plugs.empty() || ports.size() != 0; }
+    /// The wires of a NIC that is a bond or on a switch port; nothing for others. O(log n).
+    std::span<const Plug> plugs_of(NicId nic) const;
+    /// `SWITCH/PORT`.
+    std::string port_name(PortId port) const;
 
     /// All NICs that have the address, whatever their state. O(log n).
     std::span<const Owner> owners_of(net::Address address) const;

@@ -138,11 +138,54 @@ struct AddService {
     net::Service service;
 };
 
+/// Puts what comes in untagged by a switch port into `vlan`: `vlan` of an access port, `native` of
+/// a trunk.
+struct SetPortVlan {
+    std::string port; ///< `SWITCH/PORT`
+    std::uint16_t vlan = 0;
+};
+
+/// Lets a VLAN through a trunk.
+struct AllowVlan {
+    std::string port; ///< `SWITCH/PORT`
+    std::uint16_t vlan = 0;
+};
+
+struct SetPortUp {
+    std::string port; ///< `SWITCH/PORT`
+    bool to = true;
+};
+
+struct SetSwitchUp {
+    std::string name;
+};
+
+struct SetCableUp {
+    std::size_t cable = 0;
+    bool to = true;
+};
+
+/// Brings the wire of a bond up.
+struct SetBondMemberUp {
+    std::string machine;
+    std::size_t nic = 0;
+    std::size_t member = 0;
+};
+
+/// Adds a switch port of `vlan` that is wired to the segment of `subnet`.
+struct AddSegmentPort {
+    std::string owner; ///< the switch
+    std::string name;
+    std::uint16_t vlan = 0;
+    std::string subnet;
+};
+
 using Edit =
     std::variant<AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicUp,
                  RemoveNicMac, AddNic, AddRouter, SetMachineUp, SetForwards, SetMachineGateway,
                  AddRoute, SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu, SetNicMtu,
-                 AddFilterRule, RemoveFilterRule, AddTranslation, AddService>;
+                 AddFilterRule, RemoveFilterRule, AddTranslation, AddService, SetPortVlan,
+                 AllowVlan, SetPortUp, SetSwitchUp, SetCableUp, SetBondMemberUp, AddSegmentPort>;
 
 /// An edit in the words of the plan file.
 struct EditText {

@@ -78,6 +78,38 @@ struct Subnet {
     std::vector<Placed<Region>> reserve; ///< never given out
     Rare<DhcpRange> dhcp;
     Placed<std::string> filter; ///< stands on the NIC of every guest; empty: none
+    std::uint16_t vlan = 0; ///< the VLAN that it is on the switches; 0: that of most of its NICs
+    Mark at;
+};
+
+/// A port of a switch (IEEE 802.1Q). What carries no tag belongs to its untagged VLAN.
+struct SwitchPort {
+    std::string name;
+    bool is_trunk = false;
+    std::uint16_t untagged = 1; ///< of a trunk the native VLAN; 0: untagged frames are dropped
+    std::vector<std::uint16_t> tagged; ///< ascending; allowed on a trunk besides the native VLAN
+    Placed<std::string> segment;       ///< the subnet whose own segment it is wired to, or empty
+    bool up = true;
+    Mark at;
+
+    bool carries(std::uint16_t vlan) const;
+};
+
+/// Joins what is plugged into its ports, VLAN by VLAN.
+struct Switch {
+    std::string name;
+    std::string about;
+    std::vector<SwitchPort> ports;
+    bool up = true;
+    Mark at;
+};
+
+/// A wire between two switch ports.
+struct Cable {
+    Placed<std::string> first; ///< `SWITCH/PORT`
+    Placed<std::string> second;
+    std::string about;
+    bool up = true;
     Mark at;
 };
 
@@ -129,6 +161,22 @@ struct NicAddress {
     Mark at;
 };
 
+/// One of the wires that a NIC consists of.
+struct BondMember {
+    std::string name;
+    Placed<std::string> port; ///< `SWITCH/PORT`, or empty: directly on the segment
+    bool up = true;
+    Mark at;
+};
+
+/// What few NICs have.
+struct NicOptions {
+    Placed<std::string> filter;   ///< for what arrives and leaves by this NIC; empty: none
+    Placed<std::string> port;     ///< `SWITCH/PORT`; empty: directly on the subnet's segment
+    std::uint16_t vlan = 0;       ///< that the NIC tags its frames with; 0: untagged
+    std::vector<BondMember> bond; ///< active-backup: the first that works carries all
+};
+
 struct Nic {
     Rare<std::string> name; ///< unset: eth0, eth1, … by position
     Placed<std::string> subnet;
@@ -136,7 +184,7 @@ struct Nic {
     Rare<net::Mac> mac;
     bool up = true;
     std::optional<std::uint16_t> mtu_bytes;
-    Rare<Placed<std::string>> filter; ///< for what arrives and leaves by this NIC
+    Rare<NicOptions> options;
     Mark at;
 };
 
@@ -301,6 +349,8 @@ struct JACKAL_API Plan {
     std::vector<Subnet> subnets;
     std::vector<Machine> machines; ///< guests and routers, in the order they are written
     std::vector<Link> links;
+    std::vector<Switch> switches;
+    std::vector<Cable> cables;
     std::vector<Filter> filters;
     Outside outside;
     Limits limits;
@@ -313,6 +363,9 @@ struct JACKAL_API Plan {
     Machine* machine(std::string_view name);
     Subnet* subnet(std::string_view name);
     Filter* filter(std::string_view name);
+    /// The port that `SWITCH/PORT` names, or null.
+    SwitchPort* port(std::string_view name);
+    const SwitchPort* port(std::string_view name) const;
 };
 
 /// The names by which links are pinned, parallel to `links`: `quay-r1 -- lamp-r1`, and for further

@@ -14,6 +14,7 @@
 
 #include "jackal/api.h"
 #include "jackal/lab/lab.h"
+#include "jackal/lab/wiring.h"
 #include "jackal/net/prefix_table.h"
 
 namespace jackal::routing {
@@ -25,19 +26,26 @@ class JACKAL_API Condition {
     explicit Condition(const lab::Lab& lab);
 
     /// Cuts `MACHINE` (off), `MACHINE/NIC` (down) or `MACHINE--MACHINE` (every link between the
-    /// two down). False, and no change, if the lab has no such thing.
+    /// two down); with a switch for a machine the same, `SWITCH/PORT:VLAN` for one VLAN of a trunk,
+    /// and `MACHINE/WIRE` for a wire of a bond. False, and no change, if the lab has no such thing.
     bool cut(const lab::Lab& lab, std::string_view what);
 
     bool machine_on(lab::MachineId id) const { return machine_on_[id.row]; }
     bool nic_up(lab::NicId id) const { return nic_up_[id.row]; }
     bool link_up(lab::LinkId id) const { return link_up_[id.row]; }
+    const lab::WiringState& wiring() const { return wiring_; }
     /// True if the NIC is up and speaks the family: IPv6 needs an MTU of 1280 (RFC 8200 section 5).
     bool carries(const lab::Lab& lab, lab::NicId nic, net::Family family) const;
 
   private:
+    bool cut_links(const lab::Lab& lab, std::string_view one, std::string_view other);
+    bool cut_switch(const lab::Lab& lab, lab::SwitchId owner, std::string_view port);
+    bool cut_wire(const lab::Lab& lab, lab::MachineId machine, std::string_view wire);
+
     std::vector<bool> machine_on_;
     std::vector<bool> nic_up_;
     std::vector<bool> link_up_;
+    lab::WiringState wiring_;
 };
 
 enum class RouteKind : std::uint8_t {
@@ -106,6 +114,13 @@ class JACKAL_API Settled {
         return condition_.nic_up(nic) && condition_.machine_on(lab_->nics[nic].machine);
     }
 
+    /// Who hears whom.
+    const lab::Wiring& wiring() const { return wiring_; }
+    /// True if two NICs hear each other when both are up.
+    bool hears(lab::NicId one, lab::NicId other) const {
+        return wiring_.domain(*lab_, one) == wiring_.domain(*lab_, other);
+    }
+
     /// All routes of a machine by prefix, best first where they cover the same one.
     std::vector<Route> routes(lab::MachineId machine) const;
 
@@ -172,7 +187,7 @@ class JACKAL_API Settled {
     };
 
     Settled(const lab::Lab& lab, Condition condition)
-        : lab_(&lab), condition_(std::move(condition)) {}
+        : lab_(&lab), condition_(std::move(condition)), wiring_(lab, condition_.wiring()) {}
 
     const Hop* small_hop(const Forwarding& table, std::uint32_t prefix) const;
     void number_prefixes();
@@ -190,6 +205,7 @@ class JACKAL_API Settled {
 
     const lab::Lab* lab_;
     Condition condition_;
+    lab::Wiring wiring_;
     std::vector<net::Prefix> prefixes_;    // all that some machine may have a route for, sorted
     std::vector<std::uint32_t> shorter_;   // by prefix: the next one that holds it, or none
     net::PrefixTable prefix_table_;        // values are positions in prefixes_
