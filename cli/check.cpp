@@ -1,5 +1,6 @@
 #include "command.h"
 
+#include <algorithm>
 #include <fmt/format.h>
 
 namespace jackal::cli {
@@ -22,13 +23,23 @@ std::string finding_text(const Style& style, const Opened& opened, const lab::Fi
 
 std::string check_text(const Style& style, const Opened& opened, const reach::Check& check) {
     const lab::Lab& lab = opened.lab;
-    std::size_t guests = 0;
-    for (const lab::Machine& machine : lab.machines)
-        guests += machine.kind == plan::MachineKind::guest ? 1 : 0;
+    auto count = [](const auto& rows, auto counts) {
+        return static_cast<std::size_t>(std::ranges::count_if(rows, counts));
+    };
+    auto machines_of = [&](plan::MachineKind kind) {
+        return count(lab.machines, [&](const lab::Machine& machine) {
+            return machine.kind == kind && !machine.outside;
+        });
+    };
+    auto subnets = count(lab.subnets, [](const lab::Subnet& subnet) { return !subnet.outside; });
+    auto links = count(lab.links, [&](const lab::Link& link) {
+        return !lab.machines[lab.nics[link.first].machine].outside;
+    });
     std::string out = fmt::format("lab {}: {}, {}, {}, {}\n\n", style.strong(lab.name),
-                                  counted(lab.subnets.size(), "subnet"), counted(guests, "guest"),
-                                  counted(lab.machines.size() - guests, "router"),
-                                  counted(lab.links.size(), "link"));
+                                  counted(subnets, "subnet"),
+                                  counted(machines_of(plan::MachineKind::guest), "guest"),
+                                  counted(machines_of(plan::MachineKind::router), "router"),
+                                  counted(links + lab.cables.size(), "link"));
     std::size_t errors = 0;
     for (const lab::Finding& finding : check.findings) {
         errors += finding.severity == lab::Severity::error ? 1 : 0;

@@ -1,5 +1,8 @@
 #include "command.h"
 
+#include "jackal/lab/place.h"
+#include "jackal/plan/outside.h"
+
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
@@ -24,7 +27,7 @@ std::string totals_text(const Style& style, const lab::Lab& lab) {
         sum.cpus += site.totals.cpus;
         sum.memory_mib += site.totals.memory_mib;
         sum.disk_mib += site.totals.disk_mib;
-        if (!site.name.empty())
+        if (!site.name.empty() && site.name != plan::outside::site)
             table.add({"site " + site.name, fmt::format("{}", site.totals.machines),
                        fmt::format("{}", site.totals.cpus), plan::size_text(site.totals.memory_mib),
                        plan::size_text(site.totals.disk_mib)});
@@ -111,8 +114,8 @@ std::string machines_text(const Style& style, const lab::Lab& lab) {
     Table table({"machine", "kind", "NIC", "MAC", "segment", "address", "origin", "state"});
     for (lab::MachineId id : lab.machines.ids()) {
         const lab::Machine& machine = lab.machines[id];
-        std::string kind = machine.kind == plan::MachineKind::guest ? "guest" : "router";
-        if (machine.forwards != (machine.kind == plan::MachineKind::router))
+        std::string kind(exports::kind_text(machine));
+        if (!machine.outside && machine.forwards != (machine.kind == plan::MachineKind::router))
             kind += machine.forwards ? ", forwards" : ", does not forward";
         std::vector<std::string> first{style.strong(machine.name), kind};
         if (machine.nic_count == 0)
@@ -144,6 +147,21 @@ std::string machines_text(const Style& style, const lab::Lab& lab) {
     return table.text(style) + switches_text(style, lab) + totals_text(style, lab);
 }
 
+std::string start_text(const Style& style, const lab::Lab& lab) {
+    Table table({"round", "machine", "after"});
+    std::size_t before = 0;
+    for (const lab::Start& start : lab::start_order(lab)) {
+        std::vector<std::string> after;
+        for (lab::MachineId id : start.after)
+            after.push_back(lab.machines[id].name);
+        table.add({start.round == before ? "" : fmt::format("{}", start.round),
+                   style.strong(lab.machines[start.machine].name),
+                   fmt::format("{}", fmt::join(after, ", "))});
+        before = start.round;
+    }
+    return table.text(style);
+}
+
 } // namespace
 
 void add_machines(CLI::App& app, Run& run) {
@@ -151,11 +169,21 @@ void add_machines(CLI::App& app, Run& run) {
     CLI::App* command =
         app.add_subcommand("machines", "the inventory: NICs, MACs, segments, addresses, sizes");
     add_table_options(*command, *options);
-    command->footer("Example:\n"
-                    "  jackal machines skerry.yaml");
-    command->callback([&run, options] {
-        run = [options](const Style& style) -> Outcome {
+    auto starts = std::make_shared<bool>(false);
+    command->add_flag("--start-order", *starts,
+                      "in which order to start them: whoever gives addresses to others first");
+    command->footer("Examples:\n"
+                    "  jackal machines skerry.yaml\n"
+                    "  jackal machines skerry.yaml --start-order");
+    command->callback([&run, options, starts] {
+        run = [options, starts](const Style& style) -> Outcome {
             Opened opened = open_plan(*options);
+            if (*starts && options->format == Format::csv)
+                return {exports::start_order_csv(opened.lab)};
+            if (*starts && options->json())
+                return {exports::start_order_json(opened.lab) + "\n"};
+            if (*starts)
+                return {start_text(style, opened.lab)};
             if (options->format == Format::csv)
                 return {exports::machines_csv(opened.lab)};
             if (options->json())

@@ -21,6 +21,8 @@ void add_journey(Table& table, const Style& style, const routing::Settled& settl
             table.add({style.faint("  switched"), "", "", style.faint(switches)});
         table.add({lab.machines[step.machine].name, nics, drop ? style.bad(action) : action,
                    exports::step_detail(settled, journey, i)});
+        for (const std::string& text : exports::filter_texts(settled, journey, i))
+            table.add({"", "", "", style.faint(text)});
         for (const std::string& text : exports::rewrite_texts(journey, i))
             table.add({"", "", "", style.strong(text)});
     }

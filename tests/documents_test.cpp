@@ -52,6 +52,7 @@ std::vector<std::string> reader_keys() {
         "lab: a\npinned: {qqqqqqqq: 1}",
         "lab: a\nswitches: {s: {qqqqqqqq: 1}}",
         "lab: a\nswitches: {s: {ports: {p: {qqqqqqqq: 1}}}}",
+        "lab: a\noutside: {hosts: {h: {qqqqqqqq: 1}}}",
         "lab: a\nguests: {s: {nics: [{bond: [{qqqqqqqq: 1}]}]}}",
     };
     std::vector<std::string> keys;

@@ -1,6 +1,7 @@
 #include "jackal/export/csv.h"
 
 #include "jackal/export/words.h"
+#include "jackal/lab/place.h"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -44,20 +45,30 @@ std::string rooms_csv(const lab::Lab& lab, const std::vector<lab::Room>& rooms) 
     return text;
 }
 
+std::string start_order_csv(const lab::Lab& lab) {
+    std::string text = "round,machine,after\r\n";
+    for (const lab::Start& start : lab::start_order(lab)) {
+        std::string after;
+        for (lab::MachineId id : start.after)
+            after += (after.empty() ? "" : " ") + lab.machines[id].name;
+        text += record({fmt::format("{}", start.round), lab.machines[start.machine].name, after});
+    }
+    return text;
+}
+
 std::string machines_csv(const lab::Lab& lab) {
     std::string text =
         "machine,kind,forwards,machine_state,cpus,memory_mib,disk_mib,nic,mac,segment,"
         "nic_state,mtu,address,length,origin\r\n";
     for (lab::MachineId id : lab.machines.ids()) {
         const lab::Machine& machine = lab.machines[id];
-        const std::vector<std::string> of_machine{
-            machine.name,
-            machine.kind == plan::MachineKind::guest ? "guest" : "router",
-            yes(machine.forwards),
-            machine.up ? "up" : "down",
-            fmt::format("{}", machine.sizes.cpus),
-            fmt::format("{}", machine.sizes.memory_mib),
-            fmt::format("{}", machine.sizes.disk_mib)};
+        const std::vector<std::string> of_machine{machine.name,
+                                                  std::string(kind_text(machine)),
+                                                  yes(machine.forwards),
+                                                  machine.up ? "up" : "down",
+                                                  fmt::format("{}", machine.sizes.cpus),
+                                                  fmt::format("{}", machine.sizes.memory_mib),
+                                                  fmt::format("{}", machine.sizes.disk_mib)};
         auto add = [&](std::vector<std::string> rest) {
             rest.resize(8);
             rest.insert(rest.begin(), of_machine.begin(), of_machine.end());

@@ -1,6 +1,7 @@
 #include "jackal/export/json.h"
 
 #include "jackal/export/words.h"
+#include "jackal/lab/place.h"
 
 #include <nlohmann/json.hpp>
 
@@ -65,6 +66,7 @@ json steps(const routing::Settled& settled, const std::optional<packet::Journey>
                         {"out", maybe_nic(lab, step.out)},
                         {"action", packet::to_string(step.action)},
                         {"switches", switch_text(settled, *journey, i)},
+                        {"filters", filter_texts(settled, *journey, i)},
                         {"translated", rewrite_texts(*journey, i)},
                         {"detail", step_detail(settled, *journey, i)}});
     }
@@ -227,6 +229,19 @@ json wires_json(const Lab& lab, lab::NicId nic) {
     return rows;
 }
 
+json lease_json(const Lab& lab, lab::NicId nic) {
+    const lab::Lease* lease = lab.lease_of(nic);
+    if (lease == nullptr || lease->refusal != lab::Lease::Refusal::none)
+        return nullptr;
+    json dns = json::array();
+    for (net::Address server : lease->dns)
+        dns.push_back(to_string(server));
+    return {{"server", lab.machines[lease->giver].name},
+            {"seconds", lease->time.count()},
+            {"router", maybe(lease->router)},
+            {"dns", dns}};
+}
+
 json switches_json(const Lab& lab) {
     json rows = json::array();
     for (lab::SwitchId owner : lab.switches.ids()) {
@@ -269,6 +284,7 @@ std::string machines_json(const Lab& lab) {
                             {"state", row.up ? "up" : "down"},
                             {"mtu", row.mtu_bytes},
                             {"wires", wires_json(lab, nic)},
+                            {"lease", lease_json(lab, nic)},
                             {"filters", filters_on(lab, nic)},
                             {"addresses", addresses}});
         }
@@ -284,7 +300,7 @@ std::string machines_json(const Lab& lab) {
         bool filtered = duties != nullptr && duties->filter;
         machines.push_back(
             {{"machine", machine.name},
-             {"kind", machine.kind == plan::MachineKind::guest ? "guest" : "router"},
+             {"kind", kind_text(machine)},
              {"forwards", machine.forwards},
              {"state", machine.up ? "up" : "down"},
              {"cpus", machine.sizes.cpus},
@@ -305,6 +321,19 @@ std::string machines_json(const Lab& lab) {
                  {"machines", machines},
                  {"switches", switches_json(lab)},
                  {"totals", totals}});
+}
+
+std::string start_order_json(const Lab& lab) {
+    json rows = json::array();
+    for (const lab::Start& start : lab::start_order(lab)) {
+        json after = json::array();
+        for (lab::MachineId id : start.after)
+            after.push_back(lab.machines[id].name);
+        rows.push_back({{"round", start.round},
+                        {"machine", lab.machines[start.machine].name},
+                        {"after", after}});
+    }
+    return text({{"lab", lab.name}, {"order", rows}});
 }
 
 std::string renumbering_json(const Renumbering& renumbering, bool written) {

@@ -728,6 +728,15 @@ class Writer {
         probe::PingAnswer answer = probe::ping(
             settled_,
             {.from = from, .to = to, .service = expectation.service, .family = expectation.family});
+        bool unresolved = answer.diagnosis
+                          && (answer.diagnosis->cause == plan::Cause::no_name_server
+                              || answer.diagnosis->cause == plan::Cause::name_server_unreachable);
+        if (unresolved) {
+            unasked_.push_back(fmt::format("check leaves out {} to {}: it asks by address, and the "
+                                           "name is not resolved",
+                                           from.name, to.name));
+            return "";
+        }
         if (!answer.source || !answer.destination || !condition_.machine_on(from.machine)) {
             unasked_.push_back(fmt::format("check leaves out {} to {}: {}", from.name, to.name,
                                            condition_.machine_on(from.machine)

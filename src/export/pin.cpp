@@ -83,6 +83,8 @@ class Writer {
         Lines subnets("subnets");
         Lines dhcp("dhcp");
         for (lab::SubnetId id : lab_.subnets.ids()) {
+            if (lab_.subnets[id].outside)
+                continue;
             add_prefixes(subnets, lab_.subnets[id].name, lab_.subnets[id].segment,
                          reasons_.subnets[id.row]);
             const auto& wish = plan_.subnets[id.row].dhcp;
@@ -116,6 +118,8 @@ class Writer {
     std::string write_machines(Lines& loopbacks) {
         std::string text;
         for (lab::MachineId id : lab_.machines.ids()) {
+            if (lab_.machines[id].outside)
+                continue;
             std::map<lab::SegmentId, std::vector<std::string>> chosen; // by subnet
             for (NicId nic : lab_.nics_of(id))
                 for (lab::AddressId a : lab_.addresses_of(nic))
@@ -139,7 +143,7 @@ class Writer {
         if (row.origin == Origin::loopback) {
             if (is_chosen(reasons_.loopbacks[nic.machine.row][row.address.family()]))
                 loopbacks.add(machine, row.address);
-        } else if (row.origin != Origin::given && row.origin != Origin::link) {
+        } else if (row.origin != Origin::given && row.origin < Origin::link) {
             std::string text = net::to_string(row.address);
             chosen[nic.segment].push_back(
                 row.address.family() == net::Family::ipv6 ? fmt::format("\"{}\"", text) : text);

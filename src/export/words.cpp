@@ -110,6 +110,61 @@ std::string switch_text(const routing::Settled& settled, const Journey& journey,
     return text;
 }
 
+namespace {
+
+// Collects what each filter says of a packet that it let pass.
+struct Passed {
+    const lab::Lab& lab;
+    std::vector<std::string> texts;
+
+    void by(lab::FilterId id, plan::Way way, const net::Flow& flow, lab::NicId nic) {
+        if (!id)
+            return;
+        const lab::Filter& filter = lab.filters[id];
+        std::uint32_t rule = filter.index.first(way, flow);
+        bool is_default = rule == lab::RuleIndex::none;
+        bool allows = is_default ? filter.allows : filter.rules[rule].allows;
+        std::string place = nic ? " on " + lab.nics[nic].name : "";
+        std::string why = !allows      ? "knows the flow"
+                          : is_default ? "allows what no rule names"
+                                       : fmt::format("allows it by rule {}", rule + 1);
+        texts.push_back(fmt::format("filter {}{} {}", filter.name, place, why));
+    }
+
+    void on_nic(lab::NicId nic, plan::Way way, const net::Flow& flow) {
+        if (!nic || !lab.nics[nic].guard)
+            return;
+        const lab::Guard& guard = lab.guards[lab.nics[nic].guard];
+        by(guard.subnet, way, flow, nic);
+        by(guard.nic, way, flow, nic);
+    }
+};
+
+} // namespace
+
+std::vector<std::string> filter_texts(const routing::Settled& settled, const Journey& journey,
+                                      std::size_t index) {
+    const packet::Step& step = journey.steps[index];
+    Passed passed{settled.lab(), {}};
+    if (step.action == packet::Action::drop || passed.lab.filters.size() == 0)
+        return {};
+    net::Flow came = index == 0 ? journey.packet.flow() : journey.flow_at(index - 1);
+    net::Flow leaves = journey.flow_at(index);
+    net::Flow within = leaves; // destinations are translated before, sources after
+    within.source = came.source;
+    within.source_port = came.source_port;
+    passed.on_nic(step.in, plan::Way::in, came);
+    if (const lab::Duties* duties = passed.lab.duties_of(step.machine);
+        duties != nullptr && duties->filter)
+        passed.by(duties->filter,
+                  !step.in    ? plan::Way::out
+                  : !step.out ? plan::Way::in
+                              : plan::Way::through,
+                  within, {});
+    passed.on_nic(step.out, plan::Way::out, leaves);
+    return std::move(passed.texts);
+}
+
 std::string wires_text(const lab::Lab& lab, lab::NicId nic) {
     std::string text;
     for (const lab::Plug& plug : lab.plugs_of(nic)) {
@@ -185,12 +240,20 @@ std::vector<std::string> filters_on(const lab::Lab& lab, lab::NicId nic) {
     return names;
 }
 
+std::string_view kind_text(const lab::Machine& machine) {
+    if (machine.outside)
+        return "outside";
+    return machine.kind == plan::MachineKind::guest ? "guest" : "router";
+}
+
 std::string_view to_string(lab::AddressOrigin origin) {
     switch (origin) {
     case lab::AddressOrigin::given: return "written";
     case lab::AddressOrigin::gateway: return "gateway";
     case lab::AddressOrigin::automatic: return "next free";
     case lab::AddressOrigin::pinned: return "pinned";
+    case lab::AddressOrigin::lease: return "lease";
+    case lab::AddressOrigin::link_local: return "link-local";
     case lab::AddressOrigin::loopback: return "loopback";
     case lab::AddressOrigin::link: break;
     }

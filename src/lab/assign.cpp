@@ -1,5 +1,8 @@
 #include "assign.h"
 
+#include "jackal/plan/outside.h"
+#include "lease.h"
+
 #include <algorithm>
 #include <fmt/format.h>
 #include <map>
@@ -16,6 +19,7 @@ class Assigner {
         collect_written();
         set_regions_aside();
         assign_addresses();
+        assign_leases();
     }
 
   private:
@@ -38,12 +42,20 @@ class Assigner {
                                                     : nullptr;
     }
 
+    static bool has_gateway_outside(const Subnet& subnet) {
+        return subnet.uplink == plan::Uplink::nat || subnet.uplink == plan::Uplink::bridge;
+    }
+
     // What the plan writes or keeps pinned at NICs, which no automatic address may touch.
     void collect_written() {
         for (const Nic& nic : lab_.nics)
             if (const plan::NicAddress* written = written_address(nic))
                 for (const auto& given : written->given)
                     written_.emplace_back(nic.segment, given.value.address);
+        for (const Subnet& subnet : lab_.subnets)
+            for (net::Family family : net::both_families)
+                if (has_gateway_outside(subnet) && subnet.gateway[family])
+                    written_.emplace_back(subnet.segment, *subnet.gateway[family]);
         take_pins();
         std::ranges::sort(written_);
     }
@@ -132,30 +144,23 @@ class Assigner {
         return result;
     }
 
-    // The part of a subnet's prefix that a region is, cut off where the prefix ends.
+    // The part of a subnet's prefix that a region is; what goes beyond its end is told.
     std::optional<net::Range> range_in(SubnetId id, const plan::Placed<plan::Region>& region,
                                        net::Family family, std::string_view verb) {
         const auto& prefix = lab_.segments[lab_.subnets[id].segment].prefix[family];
         if (!prefix)
             return std::nullopt;
-        if (const auto* range = std::get_if<net::Range>(&region.value))
-            return prefix->contains(range->first) && prefix->contains(range->last)
-                       ? std::optional(*range)
-                       : std::nullopt;
-        const auto& places = std::get<plan::Places>(region.value);
+        const auto* places = std::get_if<plan::Places>(&region.value);
         std::uint64_t last = prefix->size() - 1;
-        if (places.last > last && family == net::Family::ipv4)
+        if (places != nullptr && places->last > last && family == net::Family::ipv4)
             lab_.unplaced.push_back(
                 {.what = fmt::format("subnet {} {} +{}-+{}", lab_.subnets[id].name, verb,
-                                     places.first, places.last),
+                                     places->first, places->last),
                  .why = fmt::format("{} ends at +{}", net::to_string(*prefix), last),
                  .advice = "count to a place that the subnet has, or make it larger",
                  .family = family,
                  .at = region.at});
-        if (places.first > last)
-            return std::nullopt;
-        return net::Range{prefix->first().plus(places.first),
-                          prefix->first().plus(std::min(places.last, last))};
+        return region_in(*prefix, region.value);
     }
 
     void find_dhcp_range(SubnetId id) {
@@ -166,11 +171,12 @@ class Assigner {
         if (prefix && wish.range)
             found = range_in(id, *wish.range, net::Family::ipv4, "gives out by DHCP");
         else if (prefix)
-            found = highest_free(subnet, *prefix, wish.size->value);
+            found =
+                highest_free(subnet, *prefix, wish.size ? wish.size->value : implied_size(*prefix));
         if (found)
             subnet.dhcp = *found;
         bool has_none = !prefix && !plan_.subnets[id.row].prefixes.empty();
-        if (!found && (prefix ? !wish.range : has_none))
+        if (!found && !wish.implied && (prefix ? !wish.range : has_none))
             lab_.unplaced.push_back(
                 {.what = fmt::format("the DHCP range of {} wants {}", subnet.name,
                                      wish.size ? fmt::format("{} addresses", wish.size->value)
@@ -180,6 +186,12 @@ class Assigner {
                  .advice = "ask for less, or for a larger subnet",
                  .family = net::Family::ipv4,
                  .at = wish.at});
+    }
+
+    // How many addresses come with an uplink.
+    static std::uint64_t implied_size(const net::Prefix& prefix) {
+        constexpr std::uint64_t most = 100;
+        return std::clamp<std::uint64_t>(prefix.usable() / 4, 1, most);
     }
 
     // The highest `size` addresses in a row that are neither written, reserved nor the gateway.
@@ -225,9 +237,65 @@ class Assigner {
                 assign_given(id, *written);
             else if (written->kind == plan::NicAddress::Kind::automatic)
                 assign_automatic(id, leases[nic.segment.row]);
+            else if (written->kind == plan::NicAddress::Kind::dhcp)
+                keep_ipv6(id, leases[nic.segment.row]);
             nic.address_count =
                 static_cast<std::uint32_t>(lab_.addresses.size()) - nic.first_address.row;
         }
+    }
+
+    // DHCPv6 (RFC 8415) in outline: who gets a lease gets an address of the IPv6 prefix with it.
+    void keep_ipv6(NicId id, Lease& lease) {
+        const Nic& nic = lab_.nics[id];
+        const auto& prefix = lab_.segments[nic.segment].prefix.ipv6;
+        if (!prefix)
+            return;
+        if (auto free = next_free(nic.segment, *prefix, lease.next.ipv6))
+            kept_ipv6_.emplace(id,
+                               InterfaceAddress{*free, static_cast<std::uint8_t>(prefix->length()),
+                                                AddressOrigin::lease, id, nic.at});
+    }
+
+    // Servers whose own address is a lease come into play once they have it.
+    void assign_leases() {
+        constexpr int most_rounds = 100;
+        for (int round = 0; round < most_rounds; ++round) {
+            lab_.offers = offers(plan_, lab_);
+            std::vector<lab::Lease> found = lab::leases(plan_, lab_);
+            if (found == lab_.leases)
+                return;
+            lab_.leases = std::move(found);
+            insert_leases();
+        }
+    }
+
+    void insert_leases() {
+        Table<InterfaceAddress> all;
+        for (NicId id : lab_.nics.ids()) {
+            Nic& nic = lab_.nics[id];
+            AddressId first{static_cast<std::uint32_t>(all.size())};
+            if (const lab::Lease* lease = lab_.lease_of(id)) {
+                bool is_lease = lease->refusal == lab::Lease::Refusal::none;
+                constexpr std::uint8_t link_local_length = 16; // RFC 3927 section 2.1
+                std::uint8_t length = link_local_length;
+                if (is_lease) {
+                    const Segment& segment = lab_.segments[lab_.subnets[lease->subnet].segment];
+                    length = static_cast<std::uint8_t>(segment.prefix.ipv4->length());
+                }
+                all.add({lease->address, length,
+                         is_lease ? AddressOrigin::lease : AddressOrigin::link_local, id, nic.at});
+                if (auto ipv6 = kept_ipv6_.find(id);
+                    is_lease && ipv6 != kept_ipv6_.end()
+                    && lab_.subnets[lease->subnet].segment == nic.segment)
+                    all.add(ipv6->second);
+            } else {
+                for (AddressId row : lab_.addresses_of(id))
+                    all.add(lab_.addresses[row]);
+            }
+            nic.first_address = first;
+            nic.address_count = static_cast<std::uint32_t>(all.size()) - first.row;
+        }
+        lab_.addresses = std::move(all);
     }
 
     void assign_loopback_addresses(NicId id) {
@@ -265,14 +333,24 @@ class Assigner {
         const Nic& nic = lab_.nics[id];
         const Segment& segment = lab_.segments[nic.segment];
         const Subnet& subnet = lab_.subnets[segment.subnet];
-        bool is_router = lab_.machines[nic.machine].kind == plan::MachineKind::router;
+        const Machine& machine = lab_.machines[nic.machine];
+        // The workstation is no gateway where it only stands on a segment.
+        bool is_router =
+            machine.kind == plan::MachineKind::router && machine.name != plan::outside::workstation;
+        bool is_gateway =
+            machine.outside && has_gateway_outside(subnet)
+            && machine.name
+                   == (subnet.uplink == plan::Uplink::nat ? plan::outside::workstation
+                                                          : plan::outside::lan_gateway);
         for (net::Family family : net::both_families) {
             const auto& prefix = segment.prefix[family];
             if (!prefix)
                 continue;
             const auto& gateway = subnet.gateway[family];
             auto length = static_cast<std::uint8_t>(prefix->length());
-            if (auto pin = pinned(id, family)) {
+            if (is_gateway && gateway && prefix->contains(*gateway)) {
+                lab_.addresses.add({*gateway, length, AddressOrigin::gateway, id, nic.at});
+            } else if (auto pin = pinned(id, family)) {
                 lab_.addresses.add(
                     {*pin, length,
                      is_router && pin == gateway ? AddressOrigin::gateway : AddressOrigin::pinned,
@@ -321,6 +399,7 @@ class Assigner {
     Lab& lab_;
     std::vector<Written> written_; // sorted
     std::map<NicId, PerFamily<std::optional<net::Address>>> pinned_;
+    std::map<NicId, InterfaceAddress> kept_ipv6_; // of NICs that ask by DHCP
 };
 
 } // namespace

@@ -3,6 +3,7 @@
 #include "allocate.h"
 #include "assign.h"
 #include "jackal/plan/edit.h"
+#include "jackal/plan/outside.h"
 #include "jackal/plan/validate.h"
 
 #include <algorithm>
@@ -152,7 +153,10 @@ class Builder {
                        .hosts = subnet.hosts ? subnet.hosts->value : 0,
                        .at = subnet.at,
                        .plan_index = i,
-                       .vlan = subnet.vlan};
+                       .vlan = subnet.vlan,
+                       .uplink = subnet.uplink,
+                       .static_only = subnet.static_only,
+                       .outside = subnet.outside};
             for (net::Family family : net::both_families)
                 row.gateway[family] =
                     gateway_of(subnet, allocation.subnets[i][family].prefix, family);
@@ -183,6 +187,8 @@ class Builder {
     void add_totals() {
         lab_.limits = plan_.limits;
         for (const plan::Machine& machine : plan_.machines) {
+            if (machine.outside)
+                continue;
             SiteId site{0};
             if (!machine.nics.empty())
                 site = lab_.subnets[subnet_named(machine.nics.front().subnet.value)].site;
@@ -212,6 +218,7 @@ class Builder {
                  .kind = machine.kind,
                  .forwards = machine.does_forward(),
                  .up = machine.up,
+                 .outside = machine.outside,
                  .first_nic = NicId{static_cast<std::uint32_t>(lab_.nics.size())},
                  .nic_count = static_cast<std::uint32_t>(machine.nics.size() + links_of[i].size()
                                                          + (machine.loopback ? 1 : 0)),
@@ -569,11 +576,22 @@ class Builder {
     void add_duties() {
         for (MachineId id : lab_.machines.ids()) {
             const plan::Machine& machine = plan_.machines[id.row];
-            if (!machine.duties)
+            std::vector<net::Address> dns = name_servers(id);
+            if (machine.duties)
+                for (const auto& other : machine.duties->starts_after)
+                    lab_.starts_after.emplace_back(id, machine_named(other.value));
+            bool acts =
+                machine.duties
+                && !(machine.duties->filter.value.empty() && machine.duties->translations.empty()
+                     && machine.duties->listens.empty());
+            if (!acts && dns.empty())
                 continue;
-            Duties row{.filter = filter_named(machine.duties->filter.value),
-                       .translations = {},
-                       .listens = {}};
+            Duties row{.filter = {}, .translations = {}, .listens = {}, .dns = std::move(dns)};
+            if (!acts) {
+                lab_.machines[id].duties = lab_.duties.add(std::move(row));
+                continue;
+            }
+            row.filter = filter_named(machine.duties->filter.value);
             for (const plan::Translation& entry : machine.duties->translations) {
                 row.translations.push_back({.kind = entry.kind,
                                             .nic = *lab_.nic(id, entry.nic.value),
@@ -594,14 +612,31 @@ class Builder {
         }
     }
 
+    std::vector<net::Address> name_servers(MachineId id) const {
+        std::vector<net::Address> servers;
+        if (const auto& duties = plan_.machines[id.row].duties)
+            for (const auto& server : duties->dns)
+                if (auto address = address_of(id, server.value))
+                    servers.push_back(*address);
+        if (!lab_.leases.empty())
+            for (NicId nic : lab_.nics_of(id))
+                if (const Lease* lease = lab_.lease_of(nic))
+                    servers.insert(servers.end(), lease->dns.begin(), lease->dns.end());
+        return servers;
+    }
+
     // The named machine's first IPv4 address, best one on a segment that both share.
     std::optional<net::Address> translated_to(MachineId own, const plan::Translation& entry) const {
         if (entry.kind == plan::Translation::Kind::source)
             return std::nullopt;
-        if (const auto* address = std::get_if<net::Address>(&entry.to.value))
+        return address_of(own, entry.to.value);
+    }
+
+    std::optional<net::Address> address_of(MachineId own, const plan::Host& host) const {
+        if (const auto* address = std::get_if<net::Address>(&host))
             return *address;
         const InterfaceAddress* found = nullptr;
-        for (NicId nic : lab_.nics_of(machine_named(std::get<std::string>(entry.to.value)))) {
+        for (NicId nic : lab_.nics_of(machine_named(std::get<std::string>(host)))) {
             const InterfaceAddress* row = lab_.first_address(nic, net::Family::ipv4);
             bool shared = false;
             for (NicId other : lab_.nics_of(own))
@@ -697,11 +732,34 @@ class Builder {
         plan::Mark at = gateway.at ? gateway.at : machine.at;
         for (const auto& given : gateway.given)
             add_gateway_route(given.value, RouteOrigin::gateway_written, given.at ? given.at : at);
+        bool leased = false;
+        if (!machine.gateway || gateway.kind != Kind::none)
+            leased = add_lease_routes(id);
         if (gateway.kind != Kind::automatic)
             return;
         for (net::Family family : net::both_families)
-            if (auto address = automatic_gateway(id, family))
+            if (auto address = automatic_gateway(id, family);
+                address && !(leased && family == net::Family::ipv4))
                 add_gateway_route(*address, RouteOrigin::gateway_automatic, at);
+    }
+
+    // A default route for each lease that names a router, in the order of the NICs.
+    bool add_lease_routes(MachineId id) {
+        if (lab_.leases.empty())
+            return false;
+        bool added = false;
+        for (NicId nic : lab_.nics_of(id)) {
+            const Lease* lease = lab_.lease_of(nic);
+            if (lease == nullptr || !lease->router)
+                continue;
+            add_gateway_route(*lease->router, RouteOrigin::gateway_lease, lab_.nics[nic].at);
+            const auto& options = plan_.machines[id.row].nics[lab_.nics[nic].plan_index].options;
+            if (options)
+                lab_.routes[RouteId{static_cast<std::uint32_t>(lab_.routes.size() - 1)}].metric =
+                    options->metric;
+            added = true;
+        }
+        return added;
     }
 
     void add_gateway_route(net::Address via, RouteOrigin origin, plan::Mark at) {
@@ -724,7 +782,9 @@ class Builder {
     std::optional<net::Address> automatic_gateway(MachineId id, net::Family family) const {
         for (NicId nic : lab_.nics_of(id)) {
             const Segment& segment = lab_.segments[lab_.nics[nic].segment];
-            if (!segment.subnet || lab_.first_address(nic, family) == nullptr)
+            const InterfaceAddress* own_address = lab_.first_address(nic, family);
+            if (!segment.subnet || own_address == nullptr
+                || (own_address->origin >= AddressOrigin::lease && family == net::Family::ipv4))
                 continue;
             const auto& gateway = lab_.subnets[segment.subnet].gateway[family];
             if (!gateway)
@@ -771,13 +831,19 @@ void refuse_broken(const plan::Plan& plan) {
 } // namespace
 
 Lab build(const plan::Plan& plan) {
+    if (plan::has_outside(plan)) {
+        plan::Plan whole = plan::with_outside(plan);
+        refuse_broken(whole);
+        return Builder(whole).run();
+    }
     refuse_broken(plan);
     return Builder(plan).run();
 }
 
 Reasons reasons(const plan::Plan& plan) {
-    refuse_broken(plan);
-    return Builder(plan).reasons();
+    plan::Plan whole = plan::with_outside(plan);
+    refuse_broken(whole);
+    return Builder(whole).reasons();
 }
 
 } // namespace jackal::lab

@@ -2,6 +2,7 @@
 #include "jackal/lab/place.h"
 #include "jackal/net/special_use.h"
 
+#include "leasing.h"
 #include "switching.h"
 
 #include <algorithm>
@@ -43,6 +44,9 @@ class Inspector {
         subnets_that_nothing_joins();
         filter_rules();
         add_switch_findings(lab_, found_);
+        add_lease_findings(lab_, found_);
+        for (Finding& finding : found_)
+            finding.remedy = within(lab_, std::move(finding.remedy));
         sort_findings(found_);
         return std::move(found_);
     }
@@ -122,6 +126,19 @@ class Inspector {
              std::move(remedy), mark_of(moved));
     }
 
+    // Not written in the plan.
+    bool is_outside(SegmentId id) const {
+        const Segment& segment = lab_.segments[id];
+        return segment.subnet ? lab_.subnets[segment.subnet].outside
+                              : lab_.machines[lab_.nics[segment.nics.front()].machine].outside;
+    }
+
+    // The physical network itself.
+    bool is_lan(SegmentId id) const {
+        SubnetId subnet = lab_.segments[id].subnet;
+        return subnet && lab_.subnets[subnet].uplink == plan::Uplink::bridge;
+    }
+
     plan::Mark mark_of(SegmentId id) const {
         const Segment& segment = lab_.segments[id];
         if (segment.subnet)
@@ -150,7 +167,8 @@ class Inspector {
                 const Site& site = lab_.sites[subnet.site];
                 auto of_family = [&](const auto& space) { return space.family() == family; };
                 auto holds_it = [&](const auto& space) { return space.contains(*prefix); };
-                if (!prefix || site.space_chosen || std::ranges::none_of(site.space, of_family)
+                if (!prefix || site.space_chosen || is_lan(subnet.segment)
+                    || std::ranges::none_of(site.space, of_family)
                     || std::ranges::any_of(site.space, holds_it))
                     continue;
                 find(Cause::subnet_outside_space, Severity::warning, subnet.name,
@@ -166,7 +184,8 @@ class Inspector {
     void special_use_ranges() {
         for (SegmentId id : lab_.segments.ids())
             for (net::Family family : net::both_families)
-                if (const auto& prefix = lab_.segments[id].prefix[family])
+                if (const auto& prefix = lab_.segments[id].prefix[family];
+                    prefix && !is_outside(id))
                     if (const net::SpecialUse* use = net::special_use(*prefix))
                         special_use_range(id, *prefix, *use);
     }
@@ -184,7 +203,7 @@ class Inspector {
             for (net::Family family : net::both_families)
                 for (const net::Prefix& lan : lab_.outside_lan)
                     if (const auto& prefix = lab_.segments[id].prefix[family];
-                        prefix && prefix->overlaps(lan))
+                        prefix && prefix->overlaps(lan) && !is_outside(id) && !is_lan(id))
                         find(Cause::overlaps_outside, Severity::warning, lab_.segment_name(id),
                              fmt::format("{} of {} overlaps {}, the network around the lab",
                                          to_string(*prefix), lab_.segment_name(id), to_string(lan)),
@@ -402,7 +421,8 @@ class Inspector {
 
     void misplaced_addresses() {
         for (const InterfaceAddress& row : lab_.addresses) {
-            if (row.origin == AddressOrigin::link || row.origin == AddressOrigin::loopback)
+            if (row.origin == AddressOrigin::link || row.origin == AddressOrigin::loopback
+                || row.origin == AddressOrigin::link_local) // that is told of its lease
                 continue;
             const Segment& segment = lab_.segments[lab_.nics[row.nic].segment];
             const auto& prefix = segment.prefix[row.address.family()];
@@ -624,7 +644,7 @@ class Inspector {
             for (RouteId route : lab_.routes_of(id)) {
                 const StaticRoute& row = lab_.routes[route];
                 std::pair key(row.to, row.metric);
-                if (seen.insert(key).second)
+                if (seen.insert(key).second || row.origin == RouteOrigin::gateway_lease)
                     continue;
                 const std::string& name = lab_.machines[id].name;
                 Remedy remedy{{plan::RemoveRoute{name, row.plan_index}}, ""};
@@ -794,6 +814,50 @@ void sort_findings(std::vector<Finding>& findings) {
     auto repeated = std::ranges::unique(
         findings, [&](const auto& a, const auto& b) { return key(a) == key(b); });
     findings.erase(repeated.begin(), repeated.end());
+}
+
+namespace {
+
+// Whether an edit changes what is not written in the plan.
+struct ChangesOutside {
+    const Lab& lab;
+
+    bool is_machine(std::string_view name) const {
+        auto machine = lab.machine(name);
+        return machine && lab.machines[*machine].outside;
+    }
+    bool is_subnet(std::string_view name) const {
+        auto subnet = lab.subnet(name);
+        return subnet && lab.subnets[*subnet].outside;
+    }
+    bool operator()(const plan::AddRouter& e) const {
+        return std::ranges::any_of(e.subnets,
+                                   [&](const std::string& name) { return is_subnet(name); });
+    }
+    template <class Edit>
+    bool operator()(const Edit& e) const {
+        bool outside = false;
+        if constexpr (requires { e.machine; })
+            outside = is_machine(e.machine);
+        if constexpr (requires { e.subnet; })
+            outside |= is_subnet(e.subnet);
+        if constexpr (requires { e.link; })
+            outside |= is_machine(
+                lab.machine_name(lab.links[LinkId{static_cast<std::uint32_t>(e.link)}].first));
+        return outside;
+    }
+};
+
+} // namespace
+
+Remedy within(const Lab& lab, Remedy remedy) {
+    bool outside = std::ranges::any_of(remedy.edits, [&](const plan::Edit& edit) {
+        return std::visit(ChangesOutside{lab}, edit);
+    });
+    if (!outside)
+        return remedy;
+    return {{},
+            "what is outside cannot be changed: let the lab translate, or give a subnet an uplink"};
 }
 
 std::vector<Finding> findings(const Lab& lab) {

@@ -81,6 +81,11 @@ const net::Range* Subnet::set_aside(net::Address address) const {
     return dhcp && dhcp->contains(address) ? &*dhcp : nullptr;
 }
 
+const Lease* Lab::lease_of(NicId nic) const {
+    auto found = std::ranges::lower_bound(leases, nic, {}, &Lease::nic);
+    return found != leases.end() && found->nic == nic ? &*found : nullptr;
+}
+
 std::span<const Plug> Lab::plugs_of(NicId nic) const {
     auto [first, last] = std::ranges::equal_range(plugs, nic, {}, &Plug::nic);
     return {first, last};

@@ -40,6 +40,15 @@ std::span<const SpecialUse> special_uses() {
     return table;
 }
 
+bool is_private(Address address) {
+    static const std::array ranges = {
+        parse_prefix("10.0.0.0/8").value(),     parse_prefix("172.16.0.0/12").value(),
+        parse_prefix("192.168.0.0/16").value(), parse_prefix("100.64.0.0/10").value(),
+        parse_prefix("169.254.0.0/16").value(), parse_prefix("fc00::/7").value()};
+    return std::ranges::any_of(ranges,
+                               [&](const Prefix& range) { return range.contains(address); });
+}
+
 const SpecialUse* special_use(const Prefix& prefix) {
     auto table = special_uses();
     auto found = std::ranges::find_if(

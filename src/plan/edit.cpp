@@ -233,6 +233,37 @@ struct Words {
         return {fmt::format("{}.bond[{}].state", nic_path(plan, e.machine, e.nic), e.member), "set",
                 "up", member_of(plan, e).at};
     }
+    EditText operator()(const SetDhcpSize& e) const {
+        const Subnet& subnet = subnet_of(plan, e.subnet);
+        bool written = subnet.dhcp && !subnet.dhcp->implied;
+        std::string path = fmt::format("subnets.{}.dhcp", e.subnet);
+        if (!written)
+            return {path, "set", fmt::format("{{size: {}}}", e.size), subnet.at};
+        if (subnet.dhcp->size)
+            return {path + ".size", "set", fmt::format("{}", e.size), subnet.dhcp->at,
+                    fmt::format("{}", subnet.dhcp->size->value)};
+        return {path, "set", fmt::format("{{size: {}}} instead of its range", e.size),
+                subnet.dhcp->at};
+    }
+    EditText operator()(const RemoveDhcp& e) const {
+        const Subnet& subnet = subnet_of(plan, e.subnet);
+        return {fmt::format("subnets.{}.dhcp", e.subnet), "remove", "",
+                subnet.dhcp ? subnet.dhcp->at : subnet.at};
+    }
+    EditText operator()(const SetDhcpRelay& e) const {
+        const Subnet& subnet = subnet_of(plan, e.subnet);
+        return {fmt::format("subnets.{}.dhcp.relay", e.subnet), "set", e.relay,
+                subnet.dhcp ? subnet.dhcp->at : subnet.at};
+    }
+    EditText operator()(const RemoveStartsAfter& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        return {fmt::format("{}.starts-after", machine_path(machine)), "remove", e.other,
+                machine.at};
+    }
+    EditText operator()(const AddNameServer& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        return {machine_path(machine) + ".dns", "add", to_string(e.server), machine.at};
+    }
     EditText operator()(const AddSegmentPort& e) const {
         return {fmt::format("switches.{}.ports.{}", e.owner, e.name), "add",
                 fmt::format("{{vlan: {}, segment: {}}}", e.vlan, e.subnet),
@@ -364,6 +395,26 @@ struct Deed {
     void operator()(const SetPortUp& e) const { port_of(plan, e.port).up = e.to; }
     void operator()(const SetSwitchUp& e) const { switch_of(plan, e.name).up = true; }
     void operator()(const SetCableUp& e) const { plan.cables.at(e.cable).up = e.to; }
+    void operator()(const SetDhcpSize& e) const {
+        Subnet& subnet = subnet_of(plan, e.subnet);
+        DhcpRange dhcp = subnet.dhcp.value_or(DhcpRange{});
+        dhcp.implied = false;
+        dhcp.range.reset();
+        dhcp.size = {e.size, dhcp.at};
+        subnet.dhcp = std::move(dhcp);
+    }
+    void operator()(const RemoveDhcp& e) const { subnet_of(plan, e.subnet).dhcp.reset(); }
+    void operator()(const SetDhcpRelay& e) const {
+        if (Subnet& subnet = subnet_of(plan, e.subnet); subnet.dhcp)
+            subnet.dhcp->relay = e.relay;
+    }
+    void operator()(const RemoveStartsAfter& e) const {
+        std::erase_if(duties_of(e.machine).starts_after,
+                      [&](const auto& other) { return other.value == e.other; });
+    }
+    void operator()(const AddNameServer& e) const {
+        duties_of(e.machine).dns.emplace_back(e.server);
+    }
     void operator()(const AddSegmentPort& e) const {
         switch_of(plan, e.owner)
             .ports.push_back({.name = e.name, .untagged = e.vlan, .segment = e.subnet});

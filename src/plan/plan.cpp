@@ -49,6 +49,16 @@ bool SwitchPort::carries(std::uint16_t vlan) const {
     return vlan == untagged || std::ranges::binary_search(tagged, vlan);
 }
 
+std::string_view to_string(Uplink uplink) {
+    switch (uplink) {
+    case Uplink::host: return "host";
+    case Uplink::nat: return "nat";
+    case Uplink::bridge: return "bridge";
+    case Uplink::none: break;
+    }
+    return "none";
+}
+
 std::string_view to_string(Way way) {
     switch (way) {
     case Way::in: return "in";

@@ -1,5 +1,6 @@
 #include "jackal/plan/read.h"
 
+#include "jackal/plan/outside.h"
 #include "jackal/plan/validate.h"
 #include "parameters.h"
 #include "reader.h"
@@ -13,19 +14,6 @@
 namespace jackal::plan {
 
 namespace {
-
-const Key<DhcpRange> dhcp_keys[] = {
-    {"range",
-     [](Reader& r, NodeId n, DhcpRange& d) {
-         if (auto region = read_region(r, n))
-             d.range = {*region, r.at(n)};
-     }},
-    {"size",
-     [](Reader& r, NodeId n, DhcpRange& d) {
-         if (auto size = read_number<std::uint64_t>(r, n, 1, 16'000'000))
-             d.size = {*size, r.at(n)};
-     }},
-};
 
 const Key<Site> site_keys[] = {
     {"about", [](Reader& r, NodeId n, Site& s) { read_text(r, n, s.about); }},
@@ -88,15 +76,7 @@ void read_subnet_size(Reader& r, NodeId node, Subnet& subnet) {
 
 const Key<Subnet> subnet_keys[] = {
     {"about", [](Reader& r, NodeId n, Subnet& s) { read_text(r, n, s.about); }},
-    {"dhcp",
-     [](Reader& r, NodeId n, Subnet& s) {
-         DhcpRange dhcp;
-         dhcp.at = r.at(n);
-         r.mapping(n, "dhcp", dhcp_keys, dhcp);
-         if (dhcp.range.has_value() == dhcp.size.has_value())
-             r.problem(n, "dhcp needs `range` or `size`, one of them");
-         s.dhcp = dhcp;
-     }},
+    {"dhcp", read_dhcp},
     {"filter", [](Reader& r, NodeId n, Subnet& s) { read_word(r, n, s.filter); }},
     {"gateway", read_subnet_gateway},
     {"growth",
@@ -126,6 +106,13 @@ const Key<Subnet> subnet_keys[] = {
              s.site = Placed<std::string>(std::string(*name), r.at(n));
      }},
     {"size", read_subnet_size},
+    {"uplink",
+     [](Reader& r, NodeId n, Subnet& s) {
+         constexpr std::array uplinks{Uplink::none, Uplink::host, Uplink::nat, Uplink::bridge};
+         if (auto i = r.word(n, "uplink", {"none", "host", "nat", "bridge"}))
+             s.uplink = uplinks.at(*i);
+         s.uplink_at = r.at(n);
+     }},
     {"vlan", [](Reader& r, NodeId n, Subnet& s) { s.vlan = read_vlan(r, n).value_or(0); }},
 };
 
@@ -213,7 +200,18 @@ const Key<Expectation> expectation_keys[] = {
     {"within", [](Reader& r, NodeId n, Expectation& e) { e.within = read_delay(r, n); }},
 };
 
+const Key<OutsideHost> host_keys[] = {
+    {"about", [](Reader& r, NodeId n, OutsideHost& h) { read_text(r, n, h.about); }},
+    {"address",
+     [](Reader& r, NodeId n, OutsideHost& h) { read_address_per_family(r, n, h.addresses); }},
+    {"listens", [](Reader& r, NodeId n, OutsideHost& h) { read_services(r, n, h.listens); }},
+};
+
 const Key<Outside> outside_keys[] = {
+    {"delay",
+     [](Reader& r, NodeId n, Outside& o) { o.delay = read_delay(r, n).value_or(o.delay); }},
+    {"hosts", [](Reader& r, NodeId n,
+                 Outside& o) { read_entries(r, n, "hosts", "a host", host_keys, o.hosts); }},
     {"lan", [](Reader& r, NodeId n, Outside& o) { read_prefix_per_family(r, n, o.lan); }},
 };
 
@@ -295,6 +293,7 @@ Reading read(std::string_view text, std::string source, const Settings& settings
             reader.mapping(document->root(), "a plan", plan_keys, plan);
         else
             reader.problem(document->root(), "a plan is a mapping that starts with `lab: NAME`");
+        plan = with_outside(std::move(plan));
         for (Problem& found : problems(plan))
             reader.problem(found.at, std::move(found.message));
         if (reading.problems.empty()) {

@@ -150,11 +150,11 @@ void read_translations(Reader& r, NodeId node, Duties& duties) {
     });
 }
 
-void read_listens(Reader& r, NodeId node, Duties& duties) {
-    duties.listens.clear();
+void read_services(Reader& r, NodeId node, std::vector<Placed<net::Service>>& into) {
+    into.clear();
     r.each_item(node, [&](NodeId item) {
         if (auto service = r.value(item, "a service such as tcp/22 or udp/53", net::parse_service))
-            duties.listens.emplace_back(*service, r.at(item));
+            into.emplace_back(*service, r.at(item));
     });
 }
 

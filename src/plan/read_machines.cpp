@@ -14,9 +14,13 @@ void read_nic_address(Reader& r, NodeId node, Nic& nic) {
         nic.address.kind = NicAddress::Kind::none;
         return;
     }
+    if (r.kind(node) == NodeKind::scalar && r.text(node) == "dhcp") {
+        nic.address.kind = NicAddress::Kind::dhcp;
+        return;
+    }
     nic.address.kind = NicAddress::Kind::given;
     r.each_item(node, [&](NodeId item) {
-        auto given = r.value(item, "auto, none, an address or ADDRESS/LENGTH",
+        auto given = r.value(item, "auto, dhcp, none, an address or ADDRESS/LENGTH",
                              [](std::string_view text) -> std::optional<GivenAddress> {
                                  if (auto bare = net::parse_address(text))
                                      return GivenAddress{*bare, std::nullopt};
@@ -73,6 +77,10 @@ const Key<Nic> nic_keys[] = {
                             });
          if (mac)
              nic.mac = *mac;
+     }},
+    {"metric",
+     [](Reader& r, NodeId n, Nic& nic) {
+         options_of(nic).metric = read_number<std::uint32_t>(r, n, 0, 4'294'967'295).value_or(0);
      }},
     {"mtu", [](Reader& r, NodeId n, Nic& nic) { nic.mtu_bytes = read_mtu(r, n); }},
     {"name",
@@ -159,6 +167,7 @@ const Key<Machine> machine_keys[] = {
     {"count", skip_shape},
     {"cpus", [](Reader& r, NodeId n, Machine& m) { read_cpus(r, n, m.sizes.cpus); }},
     {"disk", [](Reader& r, NodeId n, Machine& m) { read_mebibytes(r, n, m.sizes.disk_mib); }},
+    {"dns", [](Reader& r, NodeId n, Machine& m) { read_hosts(r, n, duties_of(m).dns); }},
     {"filter", [](Reader& r, NodeId n, Machine& m) { read_word(r, n, duties_of(m).filter); }},
     {"forwards",
      [](Reader& r, NodeId n, Machine& m) {
@@ -167,7 +176,7 @@ const Key<Machine> machine_keys[] = {
      }},
     {"gateway", read_machine_gateway},
     {"like", skip_shape},
-    {"listens", [](Reader& r, NodeId n, Machine& m) { read_listens(r, n, duties_of(m)); }},
+    {"listens", [](Reader& r, NodeId n, Machine& m) { read_services(r, n, duties_of(m).listens); }},
     {"loopback", read_loopback},
     {"memory", [](Reader& r, NodeId n, Machine& m) { read_mebibytes(r, n, m.sizes.memory_mib); }},
     {"nat", [](Reader& r, NodeId n, Machine& m) { read_translations(r, n, duties_of(m)); }},
@@ -195,6 +204,12 @@ const Key<Machine> machine_keys[] = {
                  r.problem(item, "a route needs `to` and `via`");
              m.routes.push_back(std::move(route));
          });
+     }},
+    {"starts-after",
+     [](Reader& r, NodeId n, Machine& m) {
+         duties_of(m).starts_after.clear();
+         r.each_item(
+             n, [&](NodeId item) { read_word(r, item, duties_of(m).starts_after.emplace_back()); });
      }},
     {"state", [](Reader& r, NodeId n, Machine& m) { read_state(r, n, m.up); }},
     {"template", skip_shape},

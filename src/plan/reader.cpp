@@ -145,6 +145,11 @@ void read_address_or_name(Reader& r, NodeId node,
         into.value = std::string(*text);
 }
 
+void read_hosts(Reader& r, NodeId node, std::vector<Placed<Host>>& into) {
+    into.clear();
+    r.each_item(node, [&](NodeId item) { read_address_or_name(r, item, into.emplace_back()); });
+}
+
 std::optional<Region> read_region(Reader& r, NodeId node) {
     return r.value(node, "a range such as 10.40.8.10-10.40.8.19 or +10-+19", parse_region);
 }

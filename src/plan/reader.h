@@ -215,6 +215,8 @@ std::optional<std::chrono::microseconds> read_delay(Reader& r, NodeId node);
 std::optional<net::Address> read_address(Reader& r, NodeId node);
 void read_address_or_name(Reader& r, NodeId node,
                           Placed<std::variant<net::Address, std::string>>& into);
+/// Addresses and names of machines.
+void read_hosts(Reader& r, NodeId node, std::vector<Placed<Host>>& into);
 std::optional<Region> read_region(Reader& r, NodeId node);
 void read_prefixes(Reader& r, NodeId node, std::vector<Placed<net::Prefix>>& into);
 /// One for each address family at most.
@@ -276,7 +278,8 @@ void read_machines(Reader& r, NodeId node, Plan& plan, MachineKind kind);
 void read_pins(Reader& r, NodeId node, Pins& into);
 void read_filters(Reader& r, NodeId node, Plan& plan);
 void read_switches(Reader& r, NodeId node, Plan& plan);
+void read_dhcp(Reader& r, NodeId node, Subnet& subnet);
+void read_services(Reader& r, NodeId node, std::vector<Placed<net::Service>>& into);
 void read_translations(Reader& r, NodeId node, Duties& duties);
-void read_listens(Reader& r, NodeId node, Duties& duties);
 
 } // namespace jackal::plan

@@ -4,6 +4,7 @@
 #include "jackal/plan/name_index.h"
 
 #include <algorithm>
+#include <array>
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 #include <set>
@@ -69,6 +70,7 @@ class Validator {
             check_subnet(subnet);
         count_link_nics();
         check_switches();
+        check_outside();
         for (const Filter& filter : plan_.filters)
             check_filter(filter);
         for (const Machine& machine : plan_.machines)
@@ -169,8 +171,15 @@ class Validator {
         check_filter_name(subnet.filter);
         for (const auto& region : subnet.reserve)
             check_region(subnet, region);
-        if (subnet.dhcp && subnet.dhcp->range)
-            check_dhcp(subnet, *subnet.dhcp->range);
+        if (subnet.dhcp)
+            check_dhcp(subnet, *subnet.dhcp);
+        if (subnet.uplink == Uplink::bridge) {
+            if (!bridge_.empty())
+                problem(
+                    subnet.uplink_at,
+                    fmt::format("{} is the physical network already, and there is one", bridge_));
+            bridge_ = subnet.name;
+        }
     }
 
     // A range in addresses must be part of a prefix that the subnet's own entry writes.
@@ -191,7 +200,33 @@ class Validator {
                                            subnet.name));
     }
 
-    void check_dhcp(const Subnet& subnet, const Placed<Region>& region) {
+    void check_dhcp(const Subnet& subnet, const DhcpRange& dhcp) {
+        if (dhcp.range)
+            check_dhcp_region(subnet, *dhcp.range);
+        for (const auto& region : dhcp.exclude)
+            check_dhcp_region(subnet, region);
+        for (const Reservation& entry : dhcp.reservations) {
+            check_dhcp_region(subnet, entry.address);
+            if (const auto* name = std::get_if<std::string>(&entry.client);
+                name != nullptr && !machines_.has(*name))
+                problem(entry.at, machines_.unknown(*name, "MAC or machine"));
+        }
+        for (const auto* name : {&dhcp.server, &dhcp.relay})
+            if (!name->value.empty() && !machines_.has(name->value))
+                problem(name->at, machines_.unknown(name->value));
+        if (!dhcp.relay.value.empty() && dhcp.server.value.empty())
+            problem(dhcp.relay.at, "a relay needs to know its `server`");
+        check_hosts(dhcp.dns);
+    }
+
+    void check_hosts(const std::vector<Placed<Host>>& hosts) {
+        for (const auto& [host, at] : hosts)
+            if (const auto* name = std::get_if<std::string>(&host);
+                name != nullptr && !machines_.has(*name))
+                problem(at, machines_.unknown(*name));
+    }
+
+    void check_dhcp_region(const Subnet& subnet, const Placed<Region>& region) {
         const auto* range = std::get_if<net::Range>(&region.value);
         if (range != nullptr && range->first.family() == net::Family::ipv6)
             return problem(region.at, "a DHCP range is one of IPv4 addresses (RFC 2131)");
@@ -223,6 +258,36 @@ class Validator {
             check_filter_name(machine.duties->filter);
             for (const Translation& translation : machine.duties->translations)
                 check_translation(translation, machine);
+            check_hosts(machine.duties->dns);
+            for (const auto& other : machine.duties->starts_after) {
+                if (!machines_.has(other.value))
+                    problem(other.at, machines_.unknown(other.value));
+                else if (other.value == machine.name)
+                    problem(other.at, fmt::format("{} cannot start after itself", other.value));
+            }
+        }
+    }
+
+    // Hosts far away stand at addresses that are nobody's (RFC 5737, RFC 3849).
+    void check_outside() {
+        static const std::array documentation{net::parse_prefix("192.0.2.0/24").value(),
+                                              net::parse_prefix("198.51.100.0/24").value(),
+                                              net::parse_prefix("203.0.113.0/24").value(),
+                                              net::parse_prefix("2001:db8::/32").value()};
+        std::set<net::Address> seen;
+        for (const OutsideHost& host : plan_.outside.hosts) {
+            if (host.addresses.empty())
+                problem(host.at, fmt::format("the host {} needs `address`", host.name));
+            for (const auto& [address, at] : host.addresses) {
+                auto holds = [&](const net::Prefix& prefix) { return prefix.contains(address); };
+                if (std::ranges::none_of(documentation, holds))
+                    problem(at, fmt::format("{} may be somebody's; hosts outside stand in "
+                                            "192.0.2.0/24, 198.51.100.0/24, 203.0.113.0/24 or "
+                                            "2001:db8::/32",
+                                            net::to_string(address)));
+                else if (!seen.insert(address).second)
+                    problem(at, fmt::format("{} stands here twice", net::to_string(address)));
+            }
         }
     }
 
@@ -469,6 +534,7 @@ class Validator {
 
     const Plan& plan_;
     std::vector<Problem> problems_;
+    std::string bridge_;    // the subnet that is the physical network
     std::size_t named_ = 0; // addresses, by rules and translations so far
     Names<Site> sites_;
     Names<Pool> pools_;

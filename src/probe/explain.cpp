@@ -2,6 +2,7 @@
 
 #include "jackal/lab/finding.h"
 #include "jackal/lab/place.h"
+#include "jackal/net/special_use.h"
 #include "paths.h"
 
 #include <algorithm>
@@ -29,6 +30,12 @@ class Explainer {
           route_(settled.route(here_, far_)) {}
 
     Diagnosis run() {
+        if (auto d = unleased())
+            return *d;
+        if (auto d = outside())
+            return *d;
+        if (auto d = led_astray_by_lease())
+            return *d;
         bool astray =
             journey_.ending == Ending::no_route || journey_.ending == Ending::not_forwarding
             || journey_.ending == Ending::no_neighbour || journey_.ending == Ending::ttl_expired;
@@ -321,6 +328,121 @@ class Explainer {
                 if (auto found = misaddressed(nic, row->address))
                     return found;
         return {};
+    }
+
+    // --- leases, and what is outside -------------------------------------------------------
+
+    // One of the ends has only an address that it gave itself, for want of a lease.
+    Maybe unleased() const {
+        if (lab_.leases.empty() || family_ == net::Family::ipv6)
+            return {};
+        std::vector<NicId> nics;
+        if (leg_.target)
+            nics.push_back(leg_.target);
+        if (journey_.ending == Ending::no_route)
+            for (NicId nic : lab_.nics_of(here_))
+                nics.push_back(nic);
+        for (NicId nic : nics) {
+            const lab::Lease* lease = lab_.lease_of(nic);
+            if (lease == nullptr || lease->refusal == lab::Lease::Refusal::none)
+                continue;
+            lab::Finding f = describe(lab_, *lease);
+            return say(f.cause, lab_.nics[nic].machine, std::move(f.message), std::move(f.remedy),
+                       f.at);
+        }
+        return {};
+    }
+
+    // Private addresses that ended outside, where nobody routes them.
+    Maybe outside() const {
+        bool lost = journey_.ending == Ending::no_route || journey_.ending == Ending::no_neighbour
+                    || journey_.ending == Ending::ttl_expired;
+        if (!lost || !lab_.machines[here_].outside || !net::is_private(far_))
+            return {};
+        if (const packet::Step* left = leaving(journey_))
+            if (auto path = path_from(left->machine, Through::working); !path.empty())
+                return strayed(*left, path.front());
+        if (leg_.request != nullptr)
+            if (const packet::Step* left = leaving(*leg_.request))
+                return untranslated(*left);
+        if (leg_.returning || !lab_.machines[journey_.steps.front().machine].outside
+            || !leg_.target)
+            return {};
+        return say(Cause::behind_translation, here_,
+                   fmt::format("{} is asked from outside by its private address {}, which {} does "
+                               "not route",
+                               lab_.machine_name(leg_.target), to_string(far_), name(here_)),
+                   {{}, forwarding_advice()}, lab_.nics[leg_.target].at);
+    }
+
+    // The last step by which a packet left the lab, or null.
+    const packet::Step* leaving(const packet::Journey& journey) const {
+        const packet::Step* found = nullptr;
+        for (std::size_t i = 0; i + 1 < journey.steps.size(); ++i)
+            if (!lab_.machines[journey.steps[i].machine].outside
+                && lab_.machines[journey.steps[i + 1].machine].outside)
+                found = &journey.steps[i];
+        return found;
+    }
+
+    // A machine sends to the outside what it should have sent to another machine of the lab.
+    Diagnosis strayed(const packet::Step& left, const Hop& right) const {
+        return say(
+            leg_.returning ? Cause::no_return_route : Cause::no_route, left.machine,
+            fmt::format("{} has no route to {} but its default route, which leads out of the "
+                        "lab",
+                        name(left.machine), far_text()),
+            add_route(left.machine, right), mark(left.machine));
+    }
+
+    Diagnosis untranslated(const packet::Step& left) const {
+        return {Cause::private_untranslated,
+                left.machine,
+                fmt::format("the request leaves the lab at {} with the private source address {}, "
+                            "and {} has no way back to it",
+                            name(left.machine), to_string(far_), name(here_)),
+                {{plan::AddTranslation{name(left.machine), lab_.nics[left.out].name}}, ""},
+                mark(left.machine)};
+    }
+
+    // How a machine of the lab is asked from outside: by an address of the one that translates.
+    std::string forwarding_advice() const {
+        const std::string& inside = lab_.machine_name(leg_.target);
+        for (MachineId id : lab_.machines.ids()) {
+            const lab::Duties* duties = lab_.duties_of(id);
+            if (duties == nullptr || lab_.machines[id].outside)
+                continue;
+            for (const lab::Translation& rule : duties->translations)
+                if (const auto* row = lab_.first_address(rule.nic, family_))
+                    return fmt::format(
+                        "ask for {} of {}, and forward a port there: routers.{}.nat: "
+                        "add {{in: {}, proto: tcp, port: 22, to: {}}}",
+                        to_string(row->address), name(id), name(id), lab_.nics[rule.nic].name,
+                        inside);
+        }
+        return fmt::format("forward a port to {} where the lab translates", inside);
+    }
+
+    // The packet went by the default route of a lease, and by another NIC it would have got there.
+    Maybe led_astray_by_lease() const {
+        MachineId sender = journey_.steps.front().machine;
+        if (lab_.leases.empty() || !leg_.target || journey_.ending == Ending::filtered
+            || journey_.ending == Ending::delivered || sender == here_)
+            return {};
+        auto route = settled_.route(sender, far_);
+        if (!route || !route->written
+            || lab_.routes[route->written].origin != RouteOrigin::gateway_lease)
+            return {};
+        auto path = path_from(sender, Through::working);
+        if (path.empty() || path.front().out == route->out)
+            return {};
+        return say(
+            Cause::lease_route_wins, sender,
+            fmt::format("{} sends to {} by the default route that came with the lease of {}, "
+                        "and not by {}, which leads there",
+                        name(sender), far_text(), lab_.nic_name(route->out),
+                        lab_.nic_name(path.front().out)),
+            add_route(sender, path.front()), lab_.nics[route->out].at);
     }
 
     // --- one step for each ending ----------------------------------------------------------
@@ -829,6 +951,14 @@ Diagnosis explain_bare_end(const Lab& lab, const Endpoint& end) {
 } // namespace
 
 Diagnosis explain_no_address(const Lab& lab, const Endpoint& from, const Endpoint& to) {
+    for (const Endpoint* end : {&from, &to})
+        for (NicId nic : lab.nics_of(end->machine)) {
+            const lab::Lease* lease = lab.lease_of(nic);
+            if (lease == nullptr || lease->refusal == lab::Lease::Refusal::none)
+                continue;
+            lab::Finding f = describe(lab, *lease);
+            return {f.cause, end->machine, std::move(f.message), std::move(f.remedy), f.at};
+        }
     for (const Endpoint* end : {&from, &to})
         if (address_at(lab, *end, net::Family::ipv4) == nullptr
             && address_at(lab, *end, net::Family::ipv6) == nullptr)

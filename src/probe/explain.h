@@ -10,6 +10,7 @@ struct Leg {
     const packet::Journey* journey = nullptr;
     lab::NicId target;      ///< the NIC with the destination address, or none if it is nobody's
     bool returning = false; ///< the echo reply on its way home
+    const packet::Journey* request = nullptr; ///< of a leg that returns: what it answers
 };
 
 /// Why the leg failed.

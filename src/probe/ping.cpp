@@ -1,6 +1,7 @@
 #include "jackal/probe/ping.h"
 
 #include "explain.h"
+#include "jackal/lab/finding.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -68,7 +69,7 @@ class Pinger {
 
     PingAnswer run() {
         answer_.sent = std::max(1, answer_.question.count);
-        if (!choose_addresses())
+        if (!resolve() || !choose_addresses())
             return std::move(answer_);
         if (go_out() && come_back()) {
             answer_.reply_ttl = answer_.back->ttl_left;
@@ -116,6 +117,72 @@ class Pinger {
         case plan::Cause::packets_lost: return Outcome::lost;
         default: return Outcome::unreachable;
         }
+    }
+
+    // Lab names are known everywhere; those of hosts outside must be asked for (RFC 1035). False if
+    // nobody tells the name.
+    bool resolve() {
+        const Endpoint& to = question().to;
+        const Endpoint& from = question().from;
+        if (!to.machine || to.nic || to.address || !lab_.machines[to.machine].outside
+            || lab_.machines[to.machine].kind == plan::MachineKind::router
+            || lab_.machines[from.machine].outside)
+            return true;
+        const lab::Duties* duties = lab_.duties_of(from.machine);
+        std::optional<PingAnswer> failed;
+        for (net::Address server : duties == nullptr ? std::vector<net::Address>{} : duties->dns) {
+            PingAnswer answer = ask_server(server);
+            if (!answer.diagnosis)
+                return true;
+            failed = std::move(answer);
+        }
+        answer_.diagnosis = failed ? server_silent(*failed) : no_server();
+        return false;
+    }
+
+    PingAnswer ask_server(net::Address address) const {
+        constexpr net::Service name_service{net::Protocol::udp, 53};
+        return ping(settled_, {.from = question().from,
+                               .to = *endpoint(lab_, net::to_string(address)),
+                               .service = name_service,
+                               .count = 1});
+    }
+
+    Diagnosis server_silent(const PingAnswer& failed) const {
+        Diagnosis d = *failed.diagnosis;
+        d.cause = plan::Cause::name_server_unreachable;
+        d.explanation =
+            fmt::format("{} asks {} for the address of {}, and gets no answer: {}",
+                        lab_.machines[question().from.machine].name,
+                        net::to_string(*failed.destination), question().to.name, d.explanation);
+        return d;
+    }
+
+    // The first server outside that would answer is proposed.
+    Diagnosis no_server() const {
+        const lab::Machine& asker = lab_.machines[question().from.machine];
+        Diagnosis d;
+        d.cause = plan::Cause::no_name_server;
+        d.where = question().from.machine;
+        d.explanation = fmt::format("{} knows no name server to ask for the address of {}",
+                                    asker.name, question().to.name);
+        d.remedy.advice = fmt::format("name one with `dns` at {}", asker.name);
+        d.at = asker.at;
+        for (lab::MachineId id : lab_.machines.ids()) {
+            if (!lab_.listens(id, {net::Protocol::udp, 53}))
+                continue;
+            const Endpoint server{
+                .name = lab_.machines[id].name, .machine = id, .nic = {}, .address = {}};
+            const auto* row = address_at(lab_, server, net::Family::ipv4);
+            if (row == nullptr)
+                continue;
+            bool answers = !ask_server(row->address).diagnosis;
+            if (answers || d.remedy.edits.empty())
+                d.remedy.edits = {plan::AddNameServer{asker.name, server.name}};
+            if (answers)
+                break;
+        }
+        return d;
     }
 
     // The address to ask for and the one to ask from; false if there is no such pair.
@@ -224,8 +291,10 @@ class Pinger {
             !wanted || journey.last_machine() == wanted || (!returning && journey.redirected());
         if (journey.ending == packet::Ending::delivered && right)
             return true;
-        answer_.diagnosis =
-            explain(settled_, {&journey, nic_with(journey.flow.destination, wanted), returning});
+        answer_.diagnosis = explain(settled_, {&journey, nic_with(journey.flow.destination, wanted),
+                                               returning, returning ? &*answer_.out : nullptr});
+        lab::Remedy& remedy = answer_.diagnosis->remedy;
+        remedy = lab::within(lab_, std::move(remedy));
         if (!returning)
             answer_.error = seen_error(settled_, journey);
         return false;

@@ -41,13 +41,16 @@ class Checker {
 
     Check run(const std::function<void(std::size_t, std::size_t)>& progress) {
         check_.findings = lab::findings(lab_);
+        std::vector<NicId> askers;
         for (const lab::Subnet& subnet : lab_.subnets)
-            if (auto nic = speaker(settled_, subnet))
+            if (auto nic = speaker(settled_, subnet)) {
                 speakers_.push_back(*nic);
-        check_.subnets = speakers_.size();
-        std::size_t pairs =
-            speakers_.size() * (speakers_.size() - std::min<std::size_t>(speakers_.size(), 1));
-        for (NicId from : speakers_) {
+                if (!subnet.outside)
+                    askers.push_back(*nic);
+            }
+        check_.subnets = askers.size();
+        std::size_t pairs = askers.empty() ? 0 : askers.size() * (speakers_.size() - 1);
+        for (NicId from : askers) {
             for (NicId to : speakers_)
                 if (from != to && check_.pairs_asked < most_pairs)
                     ask(from, to);
@@ -75,7 +78,8 @@ class Checker {
         if (!answer.back || !answer.diagnosis)
             return;
         Cause cause = answer.diagnosis->cause;
-        if (cause != Cause::no_return_route && cause != Cause::routing_loop)
+        if (cause != Cause::no_return_route && cause != Cause::routing_loop
+            && cause != Cause::private_untranslated)
             return; // the others are findings of the lab already
         OneWay& entry = lost_replies_[{cause, answer.diagnosis->where}];
         if (entry.pairs++ == 0) {

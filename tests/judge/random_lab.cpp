@@ -44,6 +44,10 @@ class Maker {
         for (int i = 0; i < mistakes; ++i)
             make_mistake();
         if (random_.percent(40))
+            add_uplinks();
+        if (random_.percent(40))
+            add_dhcp();
+        if (random_.percent(40))
             add_switches();
         return std::move(plan_);
     }
@@ -323,6 +327,62 @@ class Maker {
                 line["to-port"] = 80;
         }
         return line;
+    }
+
+    // --- DHCP, and ways outside ------------------------------------------------------------
+
+    void add_uplinks() {
+        constexpr std::array uplinks = {"host", "nat", "nat", "bridge"};
+        bool bridged = false;
+        for (int n = random_.between(1, 3); n > 0; --n) {
+            Json& subnet = any_entry("subnets");
+            std::string uplink = random_.any_of(uplinks);
+            if (uplink == "bridge" && bridged)
+                continue;
+            bridged |= uplink == "bridge" && !subnet.contains("uplink");
+            if (!subnet.contains("uplink"))
+                subnet["uplink"] = uplink;
+        }
+        if (random_.percent(70))
+            plan_["outside"]["lan"] = {"192.168.7.0/24"};
+        for (int n = random_.between(1, 3); n > 0; --n) {
+            Json& host = plan_["outside"]["hosts"][fmt::format("o{}", n)];
+            host["address"] =
+                fmt::format("{}.{}", random_.percent(50) ? "192.0.2" : "198.51.100", n);
+            host["listens"] = {"tcp/80"};
+        }
+        for (int n = random_.below(3); n > 0; --n) { // translated on the way there
+            Json& machine = any_router();
+            if (!machine["nics"].empty() && !machine.contains("nat"))
+                machine["nat"] = {{{"out", "eth0"}}};
+        }
+        for (int n = random_.below(4); n > 0; --n)
+            add_route(any_router(), "default",
+                      random_.percent(60) ? "workstation" : any_name("routers"));
+    }
+
+    void add_dhcp() {
+        for (auto& [name, subnet] : plan_["subnets"].items()) {
+            if (!has_family(std::stoi(name.substr(3)), '.') || random_.percent(40))
+                continue;
+            Json dhcp = {{"size", random_.between(1, 5)}};
+            if (random_.percent(30)) {
+                dhcp["server"] = any_name("routers");
+                if (random_.percent(60))
+                    dhcp["relay"] = any_name("routers");
+            }
+            if (random_.percent(10))
+                dhcp["router"] = "none";
+            subnet["dhcp"] = dhcp;
+        }
+        for (const char* section : {"guests", "routers"})
+            for (auto& machine : plan_[section])
+                for (auto& nic : machine["nics"])
+                    if (!nic.contains("address") && random_.percent(section[0] == 'g' ? 50 : 12)) {
+                        nic["address"] = "dhcp";
+                        if (random_.percent(20))
+                            nic["metric"] = random_.between(1, 300);
+                    }
     }
 
     // --- switches: subnet k is VLAN 100 + k ------------------------------------------------

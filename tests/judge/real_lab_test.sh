@@ -38,12 +38,12 @@ sh -n lab.sh
 
 # The life of a lab.
 says "are not there" 1 sh lab.sh status
-says "started 22 machines" 0 sh lab.sh start
+says "started 29 machines" 0 sh lab.sh start
 all=$(count "lab-$id")
 says "it is there already" 1 sh lab.sh start
 [ "$(count lab-$id)" -eq "$all" ] || wrong "a second start disturbed the first"
 says "10.41.0.34/28" 0 sh lab.sh status
-says "all 48 answers are as the plan expects" 0 sh lab.sh check
+says "all 60 answers are as the plan expects" 0 sh lab.sh check
 says "10.42.0.34/28" 0 sh lab.sh enter helm ip -brief address
 says "1 received" 0 sh lab.sh enter helm ping -c 1 -W 5 10.41.0.34
 says "there is no machine hlem" 1 sh lab.sh enter hlem

@@ -18,6 +18,7 @@ JACKAL_API std::string addresses_csv(const lab::Lab& lab);
 /// address,length,origin`, a record for each address; NICs and machines without one have a record
 /// with empty fields.
 JACKAL_API std::string machines_csv(const lab::Lab& lab);
+JACKAL_API std::string start_order_csv(const lab::Lab& lab);
 
 /// `site,first,block,count`.
 JACKAL_API std::string rooms_csv(const lab::Lab& lab, const std::vector<lab::Room>& rooms);

@@ -21,6 +21,7 @@ JACKAL_API std::string rooms_json(const lab::Lab& lab, const std::vector<lab::Ro
 JACKAL_API std::string whose_json(const lab::Lab& lab, net::Address address,
                                   const lab::Whose& whose);
 JACKAL_API std::string machines_json(const lab::Lab& lab);
+JACKAL_API std::string start_order_json(const lab::Lab& lab);
 /// `written` tells whether the plan file has been changed.
 JACKAL_API std::string renumbering_json(const Renumbering& renumbering, bool written);
 JACKAL_API std::string why_json(const plan::Plan& plan, const std::string& name,

@@ -24,6 +24,11 @@ JACKAL_API std::string wires_text(const lab::Lab& lab, lab::NicId nic);
 /// What a switch port carries: "VLAN 20", "trunk 20, 30, native 99".
 JACKAL_API std::string port_text(const lab::Port& port);
 
+/// The filters that let the packet pass at the machine of a step, and by what: "filter listening on
+/// eth0, rule 1 allows it", "filter listening on eth0 knows the flow".
+JACKAL_API std::vector<std::string> filter_texts(const routing::Settled& settled,
+                                                 const packet::Journey& journey, std::size_t step);
+
 /// What the machine of a step translated: "source 10.40.0.9 becomes 192.0.2.7".
 JACKAL_API std::vector<std::string> rewrite_texts(const packet::Journey& journey, std::size_t step);
 
@@ -34,7 +39,10 @@ JACKAL_API std::string translation_text(const lab::Lab& lab, const lab::Translat
 /// The names of the filters that stand on a NIC, that of its subnet first.
 JACKAL_API std::vector<std::string> filters_on(const lab::Lab& lab, lab::NicId nic);
 
-/// "written", "pinned", "gateway", "next free", "link" or "loopback".
+/// "guest", "router", or "outside" for what is not written in the plan.
+JACKAL_API std::string_view kind_text(const lab::Machine& machine);
+
+/// "written", "pinned", "gateway", "next free", "link", "loopback", "lease" or "link-local".
 JACKAL_API std::string_view to_string(lab::AddressOrigin origin);
 
 /// `255.255.255.192` for an IPv4 prefix, `/64` for an IPv6 one.

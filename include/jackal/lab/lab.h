@@ -36,6 +36,7 @@ struct Duties;
 struct Switch;
 struct Port;
 struct Cable;
+struct Lease;
 
 using SiteId = Id<Site>;
 using PoolId = Id<Pool>;
@@ -107,6 +108,9 @@ struct Subnet {
     plan::Mark at;
     std::uint32_t plan_index = 0; ///< position in Plan::subnets
     std::uint16_t vlan = 0;       ///< that it says it is on the switches; 0 if it does not say
+    plan::Uplink uplink = plan::Uplink::none;
+    bool static_only = false; ///< no DHCP server is wanted
+    bool outside = false;     ///< not written in the plan (see plan::with_outside)
 
     /// The reserved range, or the DHCP range, that the address is part of; or null. O(log n).
     JACKAL_API const net::Range* set_aside(net::Address address) const;
@@ -127,6 +131,7 @@ struct Machine {
     plan::MachineKind kind = plan::MachineKind::guest;
     bool forwards = false;
     bool up = true;
+    bool outside = false; ///< not written in the plan (see plan::with_outside)
     NicId first_nic;
     std::uint32_t nic_count = 0;
     RouteId first_route;
@@ -162,6 +167,8 @@ enum class AddressOrigin : std::uint8_t {
     pinned,    ///< an earlier choice that the plan keeps
     link,      ///< an end of a link
     loopback,  ///< of the machine itself
+    lease,     ///< from a DHCP server
+    link_local ///< chosen by the machine itself, as no DHCP server gave one (RFC 3927)
 };
 
 struct InterfaceAddress {
@@ -180,6 +187,7 @@ enum class RouteOrigin : std::uint8_t {
     written_by_name,   ///< one of the machine's routes, its next hop a machine
     gateway_written,   ///< the machine's gateway
     gateway_automatic, ///< the gateway of the machine's subnet
+    gateway_lease,     ///< came with a lease
 };
 
 /// A route that the plan gives a machine, one for each family it covers.
@@ -290,6 +298,34 @@ struct Duties {
     FilterId filter; ///< or none
     std::vector<Translation> translations;
     std::vector<net::Service> listens;
+    std::vector<net::Address> dns; ///< name servers, those of leases last
+};
+
+/// What a NIC got that asked for an address by DHCP (RFC 2131).
+struct Lease {
+    enum class Refusal : std::uint8_t {
+        none,
+        no_server, ///< no server hears it
+        range_dry, ///< the server has given all
+    };
+    NicId nic;
+    Refusal refusal = Refusal::none;
+    SubnetId subnet; ///< whose range it is from, or ran dry; none without a server
+    NicId server;    ///< by which the server, or its relay, hears the NIC; none without one
+    MachineId giver; ///< the server; none without one
+    net::Address address;
+    std::chrono::seconds time{0};
+    std::optional<net::Address> router;
+    std::vector<net::Address> dns;
+
+    friend bool operator==(const Lease&, const Lease&) = default;
+};
+
+/// Where a DHCP server is heard, and what it gives out there.
+struct DhcpOffer {
+    SubnetId subnet; ///< whose range it is
+    MachineId giver;
+    NicId heard_by; ///< of the server, or of its relay
 };
 
 /// Who has an address. An IPv6 address that is the first of its prefix belongs to every forwarding
@@ -319,7 +355,10 @@ struct JACKAL_API Lab {
     Table<Switch> switches;
     Table<Port> ports;
     Table<Cable> cables;
-    std::vector<Plug> plugs; ///< by NIC, those of a bond in their order
+    std::vector<Plug> plugs;   ///< by NIC, those of a bond in their order
+    std::vector<Lease> leases; ///< by NIC
+    std::vector<DhcpOffer> offers;
+    std::vector<std::pair<MachineId, MachineId>> starts_after; ///< the first after the second
     std::vector<UnresolvedRoute> unresolved_routes;
     std::vector<Unplaced> unplaced;
     std::vector<net::Prefix> outside_lan; ///< the physical network around the lab
@@ -347,6 +386,8 @@ struct JACKAL_API Lab {
         return Table<StaticRoute>::ids(machines[id].first_route, machines[id].route_count);
     }
 
+    /// What the NIC got by DHCP, or null if it did not ask. O(log n).
+    const Lease* lease_of(NicId nic) const;
     /// What the machine does besides forwarding, or null.
     const Duties* duties_of(MachineId id) const {
         return machines[id].duties ? &duties[machines[id].duties] : nullptr;

@@ -19,6 +19,10 @@ struct SpecialUse {
 
 JACKAL_API std::span<const SpecialUse> special_uses();
 
+/// True for addresses of private use, which nobody routes between networks (RFC 1918, RFC 6598, RFC
+/// 4193, RFC 3927).
+JACKAL_API bool is_private(Address address);
+
 /// The first entry that shares an address with `prefix`, or null.
 JACKAL_API const SpecialUse* special_use(const Prefix& prefix);
 

@@ -180,12 +180,41 @@ struct AddSegmentPort {
     std::string subnet;
 };
 
+/// Has the subnet's DHCP server give out `size` addresses.
+struct SetDhcpSize {
+    std::string subnet;
+    std::uint64_t size = 0;
+};
+
+struct RemoveDhcp {
+    std::string subnet;
+};
+
+/// Has `relay` pass the requests of the subnet on to its DHCP server.
+struct SetDhcpRelay {
+    std::string subnet;
+    std::string relay;
+};
+
+/// Lets `machine` start without waiting for `other`.
+struct RemoveStartsAfter {
+    std::string machine;
+    std::string other;
+};
+
+/// Tells the machine of a name server.
+struct AddNameServer {
+    std::string machine;
+    Host server;
+};
+
 using Edit =
     std::variant<AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicUp,
                  RemoveNicMac, AddNic, AddRouter, SetMachineUp, SetForwards, SetMachineGateway,
                  AddRoute, SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu, SetNicMtu,
                  AddFilterRule, RemoveFilterRule, AddTranslation, AddService, SetPortVlan,
-                 AllowVlan, SetPortUp, SetSwitchUp, SetCableUp, SetBondMemberUp, AddSegmentPort>;
+                 AllowVlan, SetPortUp, SetSwitchUp, SetCableUp, SetBondMemberUp, AddSegmentPort,
+                 SetDhcpSize, RemoveDhcp, SetDhcpRelay, RemoveStartsAfter, AddNameServer>;
 
 /// An edit in the words of the plan file.
 struct EditText {

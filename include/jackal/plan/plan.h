@@ -27,6 +27,7 @@ struct Site {
     std::string about;
     std::string region;
     std::vector<Placed<net::Prefix>> space;
+    bool outside = false; ///< not written, but made by with_outside
     Mark at;
 };
 
@@ -48,12 +49,42 @@ struct Places {
 /// Part of a subnet.
 using Region = std::variant<net::Range, Places>;
 
-/// The part of a subnet's IPv4 prefix that its DHCP server gives out (RFC 2131).
+/// An address, or the name of a machine that has one.
+using Host = std::variant<net::Address, std::string>;
+
+/// An address that a DHCP server keeps for one client.
+struct Reservation {
+    std::variant<net::Mac, std::string> client; ///< the MAC of a NIC, or the name of a machine
+    Placed<Region> address;                     ///< one
+    Mark at;
+};
+
+/// What the DHCP server of a subnet gives out (RFC 2131): a part of its IPv4 prefix, and options.
 struct DhcpRange {
     std::optional<Placed<Region>> range;
     std::optional<Placed<std::uint64_t>> size; ///< addresses, at the upper end of the prefix
+    bool implied = false;       ///< the plan does not write it: it comes with the uplink
+    bool gives_router = true;   ///< option 3 (RFC 2132)
+    Placed<std::string> server; ///< empty: the machine that has the gateway address
+    Placed<std::string> relay;  ///< the machine that passes requests on to the server, or empty
+    std::vector<Placed<Region>> exclude;
+    std::vector<Reservation> reservations;
+    std::chrono::seconds lease = std::chrono::hours(12);
+    std::optional<Placed<net::Address>> router; ///< unset: the gateway of the subnet
+    std::vector<Placed<Host>> dns;              ///< option 6; empty: none, or that of the uplink
     Mark at;
 };
+
+/// What the segment of a subnet has to do with the world outside the lab.
+enum class Uplink : std::uint8_t {
+    none,
+    host,  ///< the workstation is on it, and nothing beyond
+    nat,   ///< the workstation is its gateway, translates, serves DHCP and DNS
+    bridge ///< it is the physical network, whose gateway does all that
+};
+
+/// "none", "host", "nat" or "bridge".
+JACKAL_API std::string_view to_string(Uplink uplink);
 
 /// Where the gateway address of a subnet lies.
 struct SubnetGateway {
@@ -78,7 +109,11 @@ struct Subnet {
     std::vector<Placed<Region>> reserve; ///< never given out
     Rare<DhcpRange> dhcp;
     Placed<std::string> filter; ///< stands on the NIC of every guest; empty: none
-    std::uint16_t vlan = 0; ///< the VLAN that it is on the switches; 0: that of most of its NICs
+    std::uint16_t vlan = 0;   ///< the VLAN that it is on the switches; 0: that of most of its NICs
+    bool static_only = false; ///< no DHCP server is wanted
+    bool outside = false;     ///< not written, but made by with_outside
+    Uplink uplink = Uplink::none;
+    Mark uplink_at;
     Mark at;
 };
 
@@ -155,7 +190,7 @@ struct GivenAddress {
 
 /// How a NIC gets its addresses.
 struct NicAddress {
-    enum class Kind : std::uint8_t { automatic, none, given };
+    enum class Kind : std::uint8_t { automatic, dhcp, none, given };
     Kind kind = Kind::automatic;
     std::vector<Placed<GivenAddress>> given;
     Mark at;
@@ -174,6 +209,7 @@ struct NicOptions {
     Placed<std::string> filter;   ///< for what arrives and leaves by this NIC; empty: none
     Placed<std::string> port;     ///< `SWITCH/PORT`; empty: directly on the subnet's segment
     std::uint16_t vlan = 0;       ///< that the NIC tags its frames with; 0: untagged
+    std::uint32_t metric = 0;     ///< of the default route that comes with a lease
     std::vector<BondMember> bond; ///< active-backup: the first that works carries all
 };
 
@@ -234,11 +270,13 @@ struct Translation {
     Mark at;
 };
 
-/// What a machine does with packets besides forwarding them.
+/// What a machine does and is told besides forwarding.
 struct Duties {
     Placed<std::string> filter; ///< for what it takes, sends and forwards; empty: none
     std::vector<Translation> translations;
     std::vector<Placed<net::Service>> listens;
+    std::vector<Placed<Host>> dns; ///< name servers that it asks, besides those of its leases
+    std::vector<Placed<std::string>> starts_after; ///< machines
 };
 
 /// What a machine takes from the computer that runs it; 0 if the plan does not say.
@@ -262,6 +300,7 @@ struct Machine {
     Rare<Duties> duties;
     Sizes sizes;
     bool up = true;
+    bool outside = false;           ///< not written, but made by with_outside
     std::uint16_t clone_digits = 0; ///< letters of the name that `count` added: `-1`, `-2`, …
     Mark at;
 
@@ -284,6 +323,7 @@ struct Link {
     double loss = 0;                           ///< share of packets lost, one way, 0 to 1
     std::optional<std::uint16_t> mtu_bytes;
     bool up = true;
+    bool outside = false; ///< not written, but made by with_outside
     Mark at;
 };
 
@@ -301,9 +341,20 @@ struct Expectation {
     Mark at;
 };
 
+/// A stand-in for a host far away.
+struct OutsideHost {
+    std::string name;
+    std::string about;
+    std::vector<Placed<net::Address>> addresses; ///< at most one of each family
+    std::vector<Placed<net::Service>> listens;
+    Mark at;
+};
+
 /// What lies beyond the lab.
 struct Outside {
     std::vector<Placed<net::Prefix>> lan; ///< the physical network around the lab
+    std::vector<OutsideHost> hosts;
+    std::chrono::microseconds delay{0}; ///< one way, from that network to any host
     Mark at;
 };
 

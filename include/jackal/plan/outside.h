@@ -1,0 +1,27 @@
+// What lies beyond the lab, as entries of a plan: the workstation that runs it, the gateway of the
+// physical network, and stand-ins for hosts far away.
+#pragma once
+
+#include "jackal/api.h"
+#include "jackal/plan/plan.h"
+
+namespace jackal::plan {
+
+/// The names of the machines and subnets that stand for what is outside.
+namespace outside {
+inline constexpr const char* site = "outside";
+inline constexpr const char* lan = "outside-lan";
+inline constexpr const char* workstation = "workstation";
+inline constexpr const char* lan_gateway = "lan-gateway";
+inline constexpr const char* internet = "internet";
+} // namespace outside
+
+/// The plan with the machines and subnets that its uplinks and outside hosts stand for, each marked
+/// as `outside`, behind its own entries. What was there of them before is made anew. A subnet whose
+/// uplink is `nat` or `bridge` gets a DHCP range, if it has none.
+JACKAL_API Plan with_outside(Plan plan);
+
+/// True if with_outside changes the plan.
+JACKAL_API bool has_outside(const Plan& plan);
+
+} // namespace jackal::plan

@@ -1,0 +1,263 @@
+#include "lease.h"
+
+#include "jackal/lab/place.h"
+
+#include <algorithm>
+#include <map>
+#include <set>
+
+namespace jackal::lab {
+
+std::optional<net::Range> region_in(const net::Prefix& prefix, const plan::Region& region) {
+    if (const auto* range = std::get_if<net::Range>(&region)) {
+        if (prefix.contains(range->first) && prefix.contains(range->last))
+            return *range;
+        return std::nullopt;
+    }
+    const auto& places = std::get<plan::Places>(region);
+    std::uint64_t last = prefix.size() - 1;
+    if (places.first > last)
+        return std::nullopt;
+    return net::Range{prefix.first().plus(places.first),
+                      prefix.first().plus(std::min(places.last, last))};
+}
+
+namespace {
+
+constexpr net::Family ipv4 = net::Family::ipv4;
+
+class Offers {
+  public:
+    Offers(const plan::Plan& plan, const Lab& lab) : plan_(plan), lab_(lab) {}
+
+    std::vector<DhcpOffer> run() {
+        for (SubnetId id : lab_.subnets.ids())
+            if (plan_.subnets[id.row].dhcp && lab_.subnets[id].dhcp)
+                offer(id, *plan_.subnets[id.row].dhcp);
+        return std::move(offers_);
+    }
+
+  private:
+    void offer(SubnetId id, const plan::DhcpRange& dhcp) {
+        const Subnet& subnet = lab_.subnets[id];
+        // The physical network has its server, whatever the plan adds.
+        if (subnet.uplink == plan::Uplink::bridge || subnet.uplink == plan::Uplink::nat)
+            for (NicId nic : lab_.segments[subnet.segment].nics)
+                if (lab_.machines[lab_.nics[nic].machine].outside && is_gateway(nic, subnet))
+                    add(id, lab_.nics[nic].machine, nic);
+        if (dhcp.server.value.empty()) {
+            if (offers_.empty() || offers_.back().subnet != id)
+                if (auto nic = server_of(subnet))
+                    add(id, lab_.nics[*nic].machine, *nic);
+            return;
+        }
+        MachineId server = *lab_.machine(dhcp.server.value);
+        for (NicId nic : lab_.nics_of(server))
+            if (lab_.nics[nic].segment == subnet.segment && serves(nic, subnet))
+                return add(id, server, nic);
+        if (dhcp.relay.value.empty())
+            return;
+        for (NicId nic : lab_.nics_of(*lab_.machine(dhcp.relay.value)))
+            if (lab_.nics[nic].segment == subnet.segment && serves(nic, subnet)
+                && are_joined(lab_.nics[nic].machine, server))
+                return add(id, server, nic);
+    }
+
+    void add(SubnetId subnet, MachineId giver, NicId nic) {
+        if (lab_.machines[giver].up)
+            offers_.push_back({subnet, giver, nic});
+    }
+
+    bool is_gateway(NicId nic, const Subnet& subnet) const {
+        const auto* row = lab_.first_address(nic, ipv4);
+        return row != nullptr && row->address == subnet.gateway.ipv4;
+    }
+
+    // A server gives out from a prefix that it is on itself.
+    bool serves(NicId nic, const Subnet& subnet) const {
+        const auto* row = lab_.first_address(nic, ipv4);
+        const auto& prefix = lab_.segments[subnet.segment].prefix.ipv4;
+        return row != nullptr && prefix && prefix->contains(row->address) && lab_.nics[nic].up
+               && lab_.machines[lab_.nics[nic].machine].up;
+    }
+
+    // Who has the gateway address, else the first router on the segment.
+    std::optional<NicId> server_of(const Subnet& subnet) const {
+        std::optional<NicId> first;
+        for (NicId nic : lab_.segments[subnet.segment].nics) {
+            bool router = lab_.machines[lab_.nics[nic].machine].kind == plan::MachineKind::router;
+            if (!router || !serves(nic, subnet))
+                continue;
+            if (is_gateway(nic, subnet))
+                return nic;
+            if (!first)
+                first = nic;
+        }
+        return first;
+    }
+
+    // Whether requests that the relay passes on can get to the server at all.
+    bool are_joined(MachineId relay, MachineId server) {
+        if (islands_.empty())
+            islands_ = islands(lab_, JoinedBy::forwarding_machines);
+        for (NicId one : lab_.nics_of(relay))
+            for (NicId other : lab_.nics_of(server))
+                if (islands_[lab_.nics[one].segment.row] == islands_[lab_.nics[other].segment.row])
+                    return true;
+        return false;
+    }
+
+    const plan::Plan& plan_;
+    const Lab& lab_;
+    std::vector<std::uint32_t> islands_;
+    std::vector<DhcpOffer> offers_;
+};
+
+class Leaser {
+  public:
+    Leaser(const plan::Plan& plan, const Lab& lab) : plan_(plan), lab_(lab) {}
+
+    std::vector<Lease> run() {
+        for (NicId id : lab_.nics.ids())
+            if (asks(id))
+                clients_.push_back(id);
+        if (clients_.empty())
+            return {};
+        Wiring wiring(lab_, WiringState(lab_));
+        for (const DhcpOffer& offer : lab_.offers)
+            offers_.emplace(wiring.domain(lab_, offer.heard_by), offer);
+        for (const InterfaceAddress& row : lab_.addresses)
+            if (row.origin < AddressOrigin::lease)
+                used_.insert(row.address);
+        std::vector<Lease> leases;
+        for (NicId nic : clients_) {
+            auto [first, last] = offers_.equal_range(wiring.domain(lab_, nic));
+            leases.push_back(lease(nic, first, last));
+        }
+        return leases;
+    }
+
+  private:
+    using OfferMap = std::multimap<std::uint32_t, DhcpOffer>;
+
+    bool asks(NicId id) const {
+        const Nic& nic = lab_.nics[id];
+        const auto& nics = plan_.machines[nic.machine.row].nics;
+        return nic.plan_index < nics.size()
+               && nics[nic.plan_index].address.kind == plan::NicAddress::Kind::dhcp;
+    }
+
+    // The first server that answers: the one of the lowest number. A machine does not hear itself.
+    Lease lease(NicId nic, OfferMap::const_iterator first, OfferMap::const_iterator last) {
+        Lease lease{.nic = nic};
+        const Nic& row = lab_.nics[nic];
+        const DhcpOffer* best = nullptr;
+        if (row.up && lab_.machines[row.machine].up)
+            for (; first != last; ++first)
+                if (first->second.giver != row.machine
+                    && (best == nullptr || first->second.giver < best->giver))
+                    best = &first->second;
+        if (best == nullptr) {
+            lease.refusal = Lease::Refusal::no_server;
+            lease.address = link_local(row.mac);
+            return lease;
+        }
+        lease.subnet = best->subnet;
+        lease.server = best->heard_by;
+        lease.giver = best->giver;
+        auto address = address_for(*best, nic);
+        if (!address) {
+            lease.refusal = Lease::Refusal::range_dry;
+            lease.address = link_local(row.mac);
+            return lease;
+        }
+        used_.insert(*address);
+        lease.address = *address;
+        add_options(lease, *best);
+        return lease;
+    }
+
+    // RFC 3927 section 2.1: from the MAC, and another one if that is taken.
+    net::Address link_local(net::Mac mac) {
+        constexpr std::uint32_t first = (169U << 24) | (254U << 16) | 256;
+        constexpr std::uint32_t count = 65024;
+        std::uint32_t number = static_cast<std::uint32_t>(mac.bits % count);
+        while (!used_.insert(net::Address::ipv4(first + number)).second)
+            number = (number + 1) % count;
+        return net::Address::ipv4(first + number);
+    }
+
+    bool is_client(const plan::Reservation& entry, NicId nic) const {
+        if (const auto* mac = std::get_if<net::Mac>(&entry.client))
+            return *mac == lab_.nics[nic].mac;
+        return std::get<std::string>(entry.client) == lab_.machine_name(nic);
+    }
+
+    // What the server keeps for the NIC, or the first of its range that nobody has: it tries each
+    // before it gives it out (RFC 2131 section 3.1).
+    std::optional<net::Address> address_for(const DhcpOffer& offer, NicId nic) {
+        const Subnet& subnet = lab_.subnets[offer.subnet];
+        const net::Prefix& prefix = *lab_.segments[subnet.segment].prefix.ipv4;
+        const plan::DhcpRange& dhcp = *plan_.subnets[offer.subnet.row].dhcp;
+        std::vector<net::Range> blocked;
+        for (const plan::Reservation& entry : dhcp.reservations)
+            if (auto kept = region_in(prefix, entry.address.value)) {
+                if (is_client(entry, nic) && !used_.contains(kept->first))
+                    return kept->first;
+                blocked.push_back(*kept);
+            }
+        for (const auto& region : dhcp.exclude)
+            if (auto range = region_in(prefix, region.value))
+                blocked.push_back(*range);
+        net::Address& next = next_.emplace(offer.subnet, subnet.dhcp->first).first->second;
+        for (; next <= subnet.dhcp->last; next = next.plus(1)) {
+            auto holds = [&](const net::Range& range) { return range.contains(next); };
+            if (!used_.contains(next) && next != subnet.gateway.ipv4
+                && std::ranges::none_of(blocked, holds))
+                return next;
+        }
+        return std::nullopt;
+    }
+
+    void add_options(Lease& lease, const DhcpOffer& offer) const {
+        const Subnet& subnet = lab_.subnets[offer.subnet];
+        const plan::DhcpRange& dhcp = *plan_.subnets[offer.subnet.row].dhcp;
+        lease.time = dhcp.lease;
+        if (dhcp.gives_router)
+            lease.router = dhcp.router ? std::optional(dhcp.router->value) : subnet.gateway.ipv4;
+        for (const auto& server : dhcp.dns)
+            if (auto address = address_of(server.value))
+                lease.dns.push_back(*address);
+        if (lease.dns.empty() && lab_.machines[offer.giver].outside)
+            if (const auto* row = lab_.first_address(offer.heard_by, ipv4))
+                lease.dns.push_back(row->address);
+    }
+
+    std::optional<net::Address> address_of(const plan::Host& host) const {
+        if (const auto* address = std::get_if<net::Address>(&host))
+            return *address;
+        for (NicId nic : lab_.nics_of(*lab_.machine(std::get<std::string>(host))))
+            if (const auto* row = lab_.first_address(nic, ipv4))
+                return row->address;
+        return std::nullopt;
+    }
+
+    const plan::Plan& plan_;
+    const Lab& lab_;
+    std::vector<NicId> clients_;
+    OfferMap offers_; // by domain
+    std::set<net::Address> used_;
+    std::map<SubnetId, net::Address> next_;
+};
+
+} // namespace
+
+std::vector<DhcpOffer> offers(const plan::Plan& plan, const Lab& lab) {
+    return Offers(plan, lab).run();
+}
+
+std::vector<Lease> leases(const plan::Plan& plan, const Lab& lab) {
+    return Leaser(plan, lab).run();
+}
+
+} // namespace jackal::lab
