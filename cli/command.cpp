@@ -62,9 +62,10 @@ std::string plan_here() {
 
 void add_cuts(CLI::App& command, PlanOptions& options) {
     command
-        .add_option("--cut", options.cuts,
-                    "as if this were cut: MACHINE, MACHINE/NIC or MACHINE--MACHINE; may be given "
-                    "several times")
+        .add_option(
+            "--cut", options.cuts,
+            "as if this were cut: MACHINE, MACHINE/NIC, MACHINE--MACHINE, a wire of a bond, "
+            "SWITCH, SWITCH/PORT or SWITCH/PORT:VLAN; may be given several times")
         ->type_name("WHAT")
         ->allow_extra_args(false);
 }
@@ -138,8 +139,9 @@ routing::Settled settle(const Opened& opened, const PlanOptions& options) {
     routing::Condition condition(opened.lab);
     for (const std::string& cut : options.cuts)
         if (!condition.cut(opened.lab, cut))
-            throw NotAsked(fmt::format("--cut {}: the lab has no such machine, NIC or link; write "
-                                       "MACHINE, MACHINE/NIC or MACHINE--MACHINE",
+            throw NotAsked(fmt::format("--cut {}: the lab has no such machine, NIC, link, switch "
+                                       "or port; write MACHINE, MACHINE/NIC, MACHINE--MACHINE, "
+                                       "SWITCH, SWITCH/PORT or SWITCH/PORT:VLAN",
                                        cut));
     return routing::settle(opened.lab, std::move(condition));
 }

@@ -12,11 +12,12 @@ struct ExportOptions {
     std::string form;
     std::string output;
     bool replace = false;
+    exports::ScriptOptions script;
 };
 
 Outcome export_lab(const ExportOptions& options) {
     Opened opened = open_plan(options.plan);
-    std::string script = exports::namespaces_script(settle(opened, options.plan));
+    std::string script = exports::namespaces_script(settle(opened, options.plan), options.script);
     if (options.output.empty())
         return {script};
     write_whole(options.output, script, options.replace);
@@ -42,6 +43,8 @@ void add_export(CLI::App& app, Run& run) {
         ->add_option("-o,--output", options->output, "the file to write; default: standard output")
         ->type_name("FILE");
     command->add_flag("--replace", options->replace, "write over a file that is there already");
+    command->add_flag("--with-dhcp", options->script.with_dhcp,
+                      "leases come from real servers and clients; needs dnsmasq and udhcpc");
     command->footer("Examples:\n"
                     "  jackal export skerry.yaml --as namespaces -o lab.sh\n"
                     "  sudo sh lab.sh start\n"

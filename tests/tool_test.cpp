@@ -113,7 +113,7 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"names" + skerry + "--only sites", 0, "harbour\nskerry\nvessel\nraft\n"},
         {"check" + skerry + "--set crw=3", 2, "no parameter \"crw\"; did you mean crew?"},
         {"check" + skerry + "--set crew=25000", 1, "with a growth of"},
-        {"ping" + skerry + "helm kettle --cut lamp-r1/lo", 2, "no such machine, NIC or link"},
+        {"ping" + skerry + "helm kettle --cut lamp-r1/lo", 2, "no such machine, NIC, link"},
         {"check" + skerry + "--set crew", 2, "--set NAME=VALUE"},
         {"ping" + skerry + "helm", 2, "TO is missing"},
         {"--version", 0, "jackal 0."},

@@ -1,5 +1,8 @@
 #include "jackal/export/namespaces.h"
 
+#include "jackal/export/words.h"
+#include "jackal/lab/place.h"
+
 #include "jackal/probe/ping.h"
 
 #include <algorithm>
@@ -22,7 +25,7 @@ constexpr const char* head = R"sh(#!/bin/sh
 # Every machine is a network namespace of Linux, every segment a bridge, every working link a pair
 # of virtual Ethernet devices; filters and translations are nftables rules. Run it as root. It needs
 # iproute2 and procps, for filters and translations nftables, for check also iputils-ping, and for
-# services socat.
+# services socat, for --with-dhcp dnsmasq-base and udhcpc.
 #
 #     sh FILE start                       the whole lab, or nothing of it
 #     sh FILE serve                       has something listen where the plan says so
@@ -94,8 +97,25 @@ start() {
     trap undo EXIT
     trap 'exit 1' HUP INT TERM
     build
+    leases
     trap - EXIT HUP INT TERM
     say "started $(echo $machines | wc -w) machines; next: enter MACHINE, check, stop"
+}
+
+# give MACHINE OPTION...: a DHCP server on a machine, or a relay.
+give() {
+    on=$1
+    shift
+    ip netns exec "$lab.$on" dnsmasq --conf-file=/dev/null --port=0 --no-hosts --no-resolv \
+        --no-ping --bind-dynamic --except-interface=lo --leasefile-ro --dhcp-authoritative \
+        --dhcp-sequential-ip --user=root --pid-file= "$@"
+}
+
+# take MACHINE NIC METRIC ADDRESS: asks for a lease, and tells if it is not what the plan has.
+take() {
+    got=$(ip netns exec "$lab.$1" env metric="$3" udhcpc -i "$2" -n -q -f -t 6 -T 1 \
+        -s "$lease_script" 2>/dev/null | sed -n 's/^got //p')
+    [ "$got" = "$4" ] || say "$1/$2 got ${got:-no lease}; the plan has $4"
 }
 
 serve() {
@@ -278,8 +298,9 @@ END
 
 class Writer {
   public:
-    explicit Writer(const routing::Settled& settled)
-        : settled_(settled), condition_(settled.condition()), lab_(settled.lab()) {
+    Writer(const routing::Settled& settled, const ScriptOptions& options)
+        : with_dhcp_(options.with_dhcp), settled_(settled), condition_(settled.condition()),
+          lab_(settled.lab()) {
         for (const routing::RefusedRoute& row : settled.refused())
             refused_.insert(row.written);
     }
@@ -287,7 +308,7 @@ class Writer {
     std::string run() {
         std::string questions = write_questions();
         return fmt::format(fmt::runtime(head), lab_.name, header_notes()) + write_names() + settings
-               + write_build() + write_services() + questions + verbs;
+               + write_build() + write_leases() + write_services() + questions + verbs;
     }
 
   private:
@@ -455,20 +476,155 @@ class Writer {
             if (!lab_.nics[nic].is_loopback())
                 text += fmt::format("link set {} up\n", lab_.nics[nic].name);
             for (lab::AddressId row : lab_.addresses_of(nic))
-                text += write_address(lab_.addresses[row]);
+                if (!is_taken(lab_.addresses[row]))
+                    text += write_address(lab_.addresses[row]);
             // As a NIC that went down: the kernel takes its IPv6 addresses.
             if (!condition_.nic_up(nic))
                 text += fmt::format("link set {} down\n", lab_.nics[nic].name);
         }
-        std::string not_taken;
+        std::string refused;
+        if (!takes_lease(id)) // else they come with the lease
+            text += write_routes(id, refused);
+        return text + "END\n" + refused + write_rules(id);
+    }
+
+    // True if the address comes from a real server.
+    bool is_taken(const lab::InterfaceAddress& row) const {
+        return with_dhcp_ && row.origin == lab::AddressOrigin::lease
+               && row.address.family() == net::Family::ipv4 && condition_.nic_up(row.nic);
+    }
+
+    bool takes_lease(MachineId id) const {
+        for (NicId nic : lab_.nics_of(id))
+            for (lab::AddressId row : lab_.addresses_of(nic))
+                if (is_taken(lab_.addresses[row]))
+                    return true;
+        return false;
+    }
+
+    // Those that the kernel is expected to refuse are tried on their own.
+    std::string write_routes(MachineId id, std::string& refused) const {
+        std::string text;
+        bool leases = takes_lease(id);
         for (lab::RouteId route : lab_.routes_of(id)) {
+            if (leases && lab_.routes[route].origin == lab::RouteOrigin::gateway_lease)
+                continue;
             if (refused_.contains(route))
-                not_taken += fmt::format("    refused {} {}\n", lab_.machines[id].name,
-                                         route_words(lab_.routes[route]));
+                refused += fmt::format("    refused {} {}\n", lab_.machines[id].name,
+                                       route_words(lab_.routes[route]));
             else
                 text += fmt::format("route add {}\n", route_words(lab_.routes[route]));
         }
-        return text + "END\n" + not_taken + write_rules(id);
+        return text;
+    }
+
+    // --- leases ----------------------------------------------------------------------------
+
+    std::string write_leases() const {
+        if (!with_dhcp_ || lab_.leases.empty())
+            return "\nleases() { :; }\n";
+        std::string text = "\n"
+                           "# What a DHCP client does with its lease.\n"
+                           "lease_steps() {\n"
+                           "    cat <<'END'\n"
+                           "#!/bin/sh\n"
+                           "[ \"$1\" = bound ] || exit 0\n"
+                           "ip address add \"$ip/$mask\" dev \"$interface\"\n"
+                           "for via in $router; do\n"
+                           "    ip route add default via \"$via\" metric \"$metric\" 2>/dev/null\n"
+                           "done\n"
+                           "echo \"got $ip\"\n"
+                           "END\n"
+                           "}\n"
+                           "leases() {\n"
+                           "    command -v dnsmasq >/dev/null || fail \"start needs dnsmasq\"\n"
+                           "    command -v udhcpc >/dev/null || fail \"start needs udhcpc\"\n"
+                           "    lease_script=$(mktemp)\n"
+                           "    lease_steps >\"$lease_script\"\n"
+                           "    chmod 700 \"$lease_script\"\n";
+        for (MachineId id : lab_.machines.ids()) // they are there before the lab
+            if (lab_.machines[id].outside && !takes_lease(id))
+                text += write_giving(id);
+        for (const lab::Start& start : lab::start_order(lab_))
+            text += write_taking(start.machine) + write_giving(start.machine);
+        return text + "    rm -f \"$lease_script\"\n}\n";
+    }
+
+    std::string write_taking(MachineId id) const {
+        if (!condition_.machine_on(id) || !takes_lease(id))
+            return "";
+        std::string text;
+        for (NicId nic : lab_.nics_of(id))
+            for (lab::AddressId row : lab_.addresses_of(nic))
+                if (is_taken(lab_.addresses[row]))
+                    text += fmt::format("    take {} {} {} {}\n", lab_.machines[id].name,
+                                        lab_.nics[nic].name, lease_metric(nic),
+                                        net::to_string(lab_.addresses[row].address));
+        std::string refused;
+        std::string routes = write_routes(id, refused);
+        return text + fmt::format("    machine {} <<'END'\n{}END\n", lab_.machines[id].name, routes)
+               + refused;
+    }
+
+    std::uint32_t lease_metric(NicId nic) const {
+        const lab::Lease* lease = lab_.lease_of(nic);
+        for (lab::RouteId id : lab_.routes_of(lab_.nics[nic].machine))
+            if (const lab::StaticRoute& route = lab_.routes[id];
+                route.origin == lab::RouteOrigin::gateway_lease && lease->router == route.via)
+                return route.metric;
+        return 0;
+    }
+
+    // The server or relay that a machine is; nothing if nobody gets a lease from it.
+    std::string write_giving(MachineId id) const {
+        std::string ranges;
+        std::string relays;
+        for (const lab::DhcpOffer& offer : lab_.offers) {
+            const lab::Lease* client = nullptr;
+            std::string kept;
+            for (const lab::Lease& lease : lab_.leases)
+                if (lease.server == offer.heard_by && lease.giver == offer.giver
+                    && lease.refusal == lab::Lease::Refusal::none) {
+                    client = &lease;
+                    if (lease.reserved)
+                        kept += fmt::format(" \\\n        --dhcp-host={},{}",
+                                            net::to_string(lab_.nics[lease.nic].mac),
+                                            net::to_string(lease.address));
+                }
+            if (client == nullptr || !condition_.machine_on(id))
+                continue;
+            if (offer.giver == id)
+                ranges += write_offer(offer, *client) + kept;
+            if (lab_.nics[offer.heard_by].machine == id && offer.giver != id)
+                relays += write_relay(offer);
+        }
+        if (ranges.empty() && relays.empty())
+            return "";
+        return fmt::format("    give {}{}{}\n", lab_.machines[id].name, ranges, relays);
+    }
+
+    std::string write_offer(const lab::DhcpOffer& offer, const lab::Lease& client) const {
+        const lab::Subnet& subnet = lab_.subnets[offer.subnet];
+        const net::Prefix& prefix = *lab_.segments[subnet.segment].prefix.ipv4;
+        std::string text;
+        for (const net::Range& range : offer.gives)
+            text += fmt::format(" \\\n        --dhcp-range=set:{},{},{},{},{}", subnet.name,
+                                net::to_string(range.first), net::to_string(range.last),
+                                mask_text(prefix), client.time.count());
+        text += fmt::format(" \\\n        --dhcp-option=tag:{},3{}", subnet.name,
+                            client.router ? "," + net::to_string(*client.router) : "");
+        for (net::Address server : client.dns)
+            text += fmt::format(" --dhcp-option=tag:{},6,{}", subnet.name, net::to_string(server));
+        return text;
+    }
+
+    std::string write_relay(const lab::DhcpOffer& offer) const {
+        const auto* here = lab_.first_address(offer.heard_by, net::Family::ipv4);
+        for (NicId nic : lab_.nics_of(offer.giver))
+            if (const auto* there = lab_.first_address(nic, net::Family::ipv4))
+                return fmt::format(" --dhcp-relay={},{}", net::to_string(here->address),
+                                   net::to_string(there->address));
+        return "";
     }
 
     // --- filters and translations ----------------------------------------------------------
@@ -771,6 +927,7 @@ class Writer {
     static constexpr int before_translation = -150;
     static constexpr int after_translation = 150;
 
+    bool with_dhcp_;
     const routing::Settled& settled_;
     const routing::Condition& condition_;
     const Lab& lab_;
@@ -780,8 +937,8 @@ class Writer {
 
 } // namespace
 
-std::string namespaces_script(const routing::Settled& settled) {
-    return Writer(settled).run();
+std::string namespaces_script(const routing::Settled& settled, const ScriptOptions& options) {
+    return Writer(settled, options).run();
 }
 
 } // namespace jackal::exports

@@ -42,6 +42,7 @@ class Builder {
         add_plugs();
         separate_macs();
         mark_shared_macs();
+        add_starts_after();
         assign_addresses(plan_, lab_);
         index_owners();
         add_filters();
@@ -573,13 +574,17 @@ class Builder {
         }
     }
 
+    void add_starts_after() {
+        for (MachineId id : lab_.machines.ids())
+            if (const auto& duties = plan_.machines[id.row].duties)
+                for (const auto& other : duties->starts_after)
+                    lab_.starts_after.emplace_back(id, machine_named(other.value));
+    }
+
     void add_duties() {
         for (MachineId id : lab_.machines.ids()) {
             const plan::Machine& machine = plan_.machines[id.row];
             std::vector<net::Address> dns = name_servers(id);
-            if (machine.duties)
-                for (const auto& other : machine.duties->starts_after)
-                    lab_.starts_after.emplace_back(id, machine_named(other.value));
             bool acts =
                 machine.duties
                 && !(machine.duties->filter.value.empty() && machine.duties->translations.empty()

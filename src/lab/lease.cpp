@@ -65,7 +65,40 @@ class Offers {
 
     void add(SubnetId subnet, MachineId giver, NicId nic) {
         if (lab_.machines[giver].up)
-            offers_.push_back({subnet, giver, nic});
+            offers_.push_back({subnet, giver, nic, free_in(subnet)});
+    }
+
+    // The range without what is excluded, kept for somebody, in use, or the gateway.
+    std::vector<net::Range> free_in(SubnetId id) {
+        const Subnet& subnet = lab_.subnets[id];
+        const net::Prefix& prefix = *lab_.segments[subnet.segment].prefix.ipv4;
+        const plan::DhcpRange& dhcp = *plan_.subnets[id.row].dhcp;
+        std::vector<net::Range> blocked;
+        for (const auto& region : dhcp.exclude)
+            if (auto range = region_in(prefix, region.value))
+                blocked.push_back(*range);
+        for (const plan::Reservation& entry : dhcp.reservations)
+            if (auto kept = region_in(prefix, entry.address.value))
+                blocked.push_back(*kept);
+        if (subnet.gateway.ipv4)
+            blocked.push_back({*subnet.gateway.ipv4, *subnet.gateway.ipv4});
+        // A server tries each address before it gives it out (RFC 2131 section 3.1).
+        for (const InterfaceAddress& row : lab_.addresses)
+            if (row.origin < AddressOrigin::lease && subnet.dhcp->contains(row.address))
+                blocked.push_back({row.address, row.address});
+        std::ranges::sort(blocked, {}, &net::Range::first);
+        std::vector<net::Range> free;
+        net::Address next = subnet.dhcp->first;
+        for (const net::Range& range : blocked) {
+            if (range.last < next || range.first > subnet.dhcp->last)
+                continue;
+            if (range.first > next)
+                free.push_back({next, range.first.minus(1)});
+            next = range.last.plus(1);
+        }
+        if (next <= subnet.dhcp->last)
+            free.push_back({next, subnet.dhcp->last});
+        return free;
     }
 
     bool is_gateway(NicId nic, const Subnet& subnet) const {
@@ -129,11 +162,13 @@ class Leaser {
         for (const InterfaceAddress& row : lab_.addresses)
             if (row.origin < AddressOrigin::lease)
                 used_.insert(row.address);
+        in_start_order();
         std::vector<Lease> leases;
         for (NicId nic : clients_) {
             auto [first, last] = offers_.equal_range(wiring.domain(lab_, nic));
             leases.push_back(lease(nic, first, last));
         }
+        std::ranges::sort(leases, {}, &Lease::nic);
         return leases;
     }
 
@@ -145,6 +180,15 @@ class Leaser {
         const auto& nics = plan_.machines[nic.machine.row].nics;
         return nic.plan_index < nics.size()
                && nics[nic.plan_index].address.kind == plan::NicAddress::Kind::dhcp;
+    }
+
+    // Who starts earlier asks earlier.
+    void in_start_order() {
+        std::map<MachineId, std::size_t> round;
+        for (const Start& start : start_order(lab_))
+            round.emplace(start.machine, start.round);
+        std::ranges::stable_sort(clients_, {},
+                                 [&](NicId nic) { return round[lab_.nics[nic].machine]; });
     }
 
     // The first server that answers: the one of the lowest number. A machine does not hear itself.
@@ -165,7 +209,7 @@ class Leaser {
         lease.subnet = best->subnet;
         lease.server = best->heard_by;
         lease.giver = best->giver;
-        auto address = address_for(*best, nic);
+        auto address = address_for(*best, nic, lease.reserved);
         if (!address) {
             lease.refusal = Lease::Refusal::range_dry;
             lease.address = link_local(row.mac);
@@ -193,28 +237,23 @@ class Leaser {
         return std::get<std::string>(entry.client) == lab_.machine_name(nic);
     }
 
-    // What the server keeps for the NIC, or the first of its range that nobody has: it tries each
-    // before it gives it out (RFC 2131 section 3.1).
-    std::optional<net::Address> address_for(const DhcpOffer& offer, NicId nic) {
+    // What the server keeps for the NIC, or the first of what it gives that nobody has.
+    std::optional<net::Address> address_for(const DhcpOffer& offer, NicId nic, bool& reserved) {
         const Subnet& subnet = lab_.subnets[offer.subnet];
         const net::Prefix& prefix = *lab_.segments[subnet.segment].prefix.ipv4;
-        const plan::DhcpRange& dhcp = *plan_.subnets[offer.subnet.row].dhcp;
-        std::vector<net::Range> blocked;
-        for (const plan::Reservation& entry : dhcp.reservations)
-            if (auto kept = region_in(prefix, entry.address.value)) {
-                if (is_client(entry, nic) && !used_.contains(kept->first))
-                    return kept->first;
-                blocked.push_back(*kept);
+        for (const plan::Reservation& entry : plan_.subnets[offer.subnet.row].dhcp->reservations)
+            if (auto kept = region_in(prefix, entry.address.value);
+                kept && is_client(entry, nic) && !used_.contains(kept->first)) {
+                reserved = true;
+                return kept->first;
             }
-        for (const auto& region : dhcp.exclude)
-            if (auto range = region_in(prefix, region.value))
-                blocked.push_back(*range);
         net::Address& next = next_.emplace(offer.subnet, subnet.dhcp->first).first->second;
-        for (; next <= subnet.dhcp->last; next = next.plus(1)) {
-            auto holds = [&](const net::Range& range) { return range.contains(next); };
-            if (!used_.contains(next) && next != subnet.gateway.ipv4
-                && std::ranges::none_of(blocked, holds))
-                return next;
+        for (const net::Range& range : offer.gives) {
+            if (range.last < next)
+                continue;
+            for (next = std::max(next, range.first); next <= range.last; next = next.plus(1))
+                if (!used_.contains(next))
+                    return next;
         }
         return std::nullopt;
     }

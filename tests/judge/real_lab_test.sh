@@ -67,6 +67,39 @@ says "started" 0 sh lab.sh start
 says "NOT AS EXPECTED" 1 sh lab.sh check
 says "stopped" 0 sh lab.sh stop
 
+# Real DHCP servers, clients and a relay give out what the plan foresees, in their start order.
+"$jackal" export lab.yaml --as namespaces --with-dhcp -o lab.sh --replace >/dev/null
+[ -z "$(sh lab.sh start | grep -v started)" ] || wrong "a lease is not as in the plan"
+says "10.40.8.111/27" 0 sh lab.sh enter mess-pad ip -brief address
+says "all 60 answers are as the plan expects" 0 sh lab.sh check
+says "stopped" 0 sh lab.sh stop
+cat >other.yaml <<END
+lab: other-$id
+subnets:
+  outer: {prefix: 10.50.0.0/24, dhcp: {range: +20-+29, exclude: +21, reservations: {clock: +40}}}
+  inner: {prefix: 10.50.1.0/24, dhcp: {size: 5, server: outer-r1, relay: inner-r1, lease: 1h}}
+  deep:  {prefix: 10.50.2.0/24, dhcp: {size: 5, router: none}}
+guests:
+  leaf:  {nics: [{subnet: deep, address: dhcp}]}
+  desk:  {count: 3, nics: [{subnet: outer, address: dhcp}]}
+  clock: {nics: [{subnet: outer, address: dhcp}]}
+  still: {nics: [{subnet: outer, address: 10.50.0.22}]}
+  crate: {nics: [{subnet: inner, address: dhcp}]}
+  both:  {nics: [{subnet: outer, address: dhcp, metric: 200}, {subnet: inner, address: dhcp, metric: 100}]}
+routers:
+  deep-r1:  {nics: [{subnet: inner, address: dhcp}, {subnet: deep}]}
+  inner-r1: {nics: [{subnet: outer, address: 10.50.0.2}, {subnet: inner}]}
+  outer-r1: {nics: [{subnet: outer}], routes: [{to: inner, via: inner-r1}]}
+expect:
+  - {ping: [crate, desk-3]}
+  - {ping: [both, desk-1]}
+  - {ping: [leaf, clock], gets: no-route}
+END
+"$jackal" export other.yaml --as namespaces --with-dhcp -o other.sh --replace >/dev/null
+[ -z "$(sh other.sh start | grep -v started)" ] || wrong "a lease is not as in the plan"
+says "are as the plan expects" 0 sh other.sh check
+says "stopped" 0 sh other.sh stop
+
 # All or nothing: with one bad line in its middle nothing stays; after a crash stop clears.
 plan demo/skerry.yaml broken >broken.yaml
 "$jackal" export broken.yaml --as namespaces -o broken.sh >/dev/null

@@ -19,8 +19,14 @@ namespace jackal::exports {
 /// the script's header says so.
 constexpr std::size_t most_checked_pings = 10'000;
 
+struct ScriptOptions {
+    /// Leases come from real servers and clients (dnsmasq, udhcpc), instead of being set.
+    bool with_dhcp = false;
+};
+
 /// The script for the lab and condition of `settled`: what is cut there is off or down when the
 /// script starts it. What namespaces cannot show is listed in the script's header.
-JACKAL_API std::string namespaces_script(const routing::Settled& settled);
+JACKAL_API std::string namespaces_script(const routing::Settled& settled,
+                                         const ScriptOptions& options = {});
 
 } // namespace jackal::exports

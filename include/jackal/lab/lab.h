@@ -310,9 +310,10 @@ struct Lease {
     };
     NicId nic;
     Refusal refusal = Refusal::none;
-    SubnetId subnet; ///< whose range it is from, or ran dry; none without a server
-    NicId server;    ///< by which the server, or its relay, hears the NIC; none without one
-    MachineId giver; ///< the server; none without one
+    bool reserved = false; ///< the server keeps the address for this NIC
+    SubnetId subnet;       ///< whose range it is from, or ran dry; none without a server
+    NicId server;          ///< by which the server, or its relay, hears the NIC; none without one
+    MachineId giver;       ///< the server; none without one
     net::Address address;
     std::chrono::seconds time{0};
     std::optional<net::Address> router;
@@ -325,7 +326,8 @@ struct Lease {
 struct DhcpOffer {
     SubnetId subnet; ///< whose range it is
     MachineId giver;
-    NicId heard_by; ///< of the server, or of its relay
+    NicId heard_by;                ///< of the server, or of its relay
+    std::vector<net::Range> gives; ///< what is free for anybody: ascending, disjoint
 };
 
 /// Who has an address. An IPv6 address that is the first of its prefix belongs to every forwarding
