@@ -1,7 +1,6 @@
 #include "command.h"
 
 #include "jackal/lab/place.h"
-#include "jackal/plan/outside.h"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -27,7 +26,7 @@ std::string totals_text(const Style& style, const lab::Lab& lab) {
         sum.cpus += site.totals.cpus;
         sum.memory_mib += site.totals.memory_mib;
         sum.disk_mib += site.totals.disk_mib;
-        if (!site.name.empty() && site.name != plan::outside::site)
+        if (!site.name.empty() && !site.outside)
             table.add({"site " + site.name, fmt::format("{}", site.totals.machines),
                        fmt::format("{}", site.totals.cpus), plan::size_text(site.totals.memory_mib),
                        plan::size_text(site.totals.disk_mib)});

@@ -328,8 +328,9 @@ std::string wanted_text(const lab::Wanted& wanted) {
 // Why a prefix has the length it has.
 std::string length_text(const plan::Subnet& subnet, const net::Prefix& prefix) {
     if (prefix.family() == net::Family::ipv6)
-        return subnet.ipv6_size == 64 ? "an IPv6 subnet is a /64 (RFC 4291 section 2.5.4)"
-                                      : fmt::format("the plan asks for a /{}", subnet.ipv6_size);
+        return subnet.ipv6_size == 64
+                   ? "an IPv6 subnet is a /64 (RFC 4291 section 2.5.4)"
+                   : fmt::format("the plan asks for a /{}", int{subnet.ipv6_size});
     if (subnet.size)
         return fmt::format("the plan asks for a /{}", subnet.size->value);
     if (!subnet.hosts)

@@ -516,7 +516,7 @@ class Planner {
         plan::Subnet without = subnet;
         for (unsigned percent = subnet.growth_percent; percent > 0;) {
             percent = percent > 10 ? (percent - 1) / 10 * 10 : 0;
-            without.growth_percent = percent;
+            without.growth_percent = static_cast<std::uint16_t>(percent);
             if (wanted_length(without, net::Family::ipv4) >= largest.length())
                 return fmt::format("; with a growth of {}% it would fit", percent);
         }

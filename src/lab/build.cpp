@@ -129,6 +129,7 @@ class Builder {
             if (i < plan_.sites.size()) {
                 row.name = plan_.sites[i].name;
                 row.space_chosen = plan_.sites[i].space.empty();
+                row.outside = plan_.sites[i].outside;
                 row.at = plan_.sites[i].at;
             }
             lab_.sites.add(std::move(row));

@@ -119,7 +119,8 @@ std::vector<SpaceUsage> space_usage(const Lab& lab) {
     const std::vector<net::Prefix> taken = lab.taken();
     for (SiteId id : lab.sites.ids())
         for (const net::Prefix& space : lab.sites[id].space)
-            add(id, {}, space, taken);
+            if (!lab.sites[id].outside)
+                add(id, {}, space, taken);
     const std::vector<net::Prefix> used = lab.prefixes();
     for (PoolId id : lab.pools.ids())
         for (const net::Prefix& space : lab.pools[id].space)
@@ -132,6 +133,8 @@ std::vector<Room> rooms(const Lab& lab, net::Family family, int length) {
     std::vector<Room> found;
     const std::vector<net::Prefix> taken = lab.taken();
     for (SiteId id : lab.sites.ids()) {
+        if (lab.sites[id].outside)
+            continue;
         const auto& spaces = lab.sites[id].space;
         auto blocks = net::place(spaces, net::overlapping(taken, spaces), {}).free;
         std::ranges::stable_sort(blocks, std::greater<>(), &net::Prefix::length);

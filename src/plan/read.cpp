@@ -70,7 +70,7 @@ void read_subnet_size(Reader& r, NodeId node, Subnet& subnet) {
         else if (ipv4)
             subnet.size = {static_cast<unsigned>(*length), r.at(item)};
         else
-            subnet.ipv6_size = static_cast<unsigned>(*length);
+            subnet.ipv6_size = static_cast<std::uint8_t>(*length);
     });
 }
 
@@ -85,7 +85,7 @@ const Key<Subnet> subnet_keys[] = {
          if (percent && *percent > 1000)
              r.problem(n, "growth is at most 1000%");
          else if (percent)
-             s.growth_percent = static_cast<unsigned>(std::lround(*percent));
+             s.growth_percent = static_cast<std::uint16_t>(std::lround(*percent));
      }},
     {"hosts",
      [](Reader& r, NodeId n, Subnet& s) {

@@ -84,6 +84,7 @@ struct Site {
     std::string name; ///< empty for the site that a plan without sites stands on
     std::vector<net::Prefix> space;
     bool space_chosen = false; ///< by the planner: the plan gives the site none
+    bool outside = false;      ///< not written in the plan (see plan::with_outside)
     Totals totals;             ///< of the machines whose first NIC is on the site
     plan::Mark at;
 };

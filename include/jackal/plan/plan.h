@@ -102,9 +102,7 @@ struct Subnet {
     std::optional<Placed<std::string>> site;
     std::vector<Placed<net::Prefix>> prefixes;  ///< at most one of each family
     std::optional<Placed<std::uint64_t>> hosts; ///< usable addresses wanted, besides the gateway
-    unsigned growth_percent = 0;                ///< on top of hosts
     std::optional<Placed<unsigned>> size;       ///< IPv4 prefix length wanted
-    unsigned ipv6_size = 64;                    ///< IPv6 prefix length wanted (RFC 4291, 2.5.4)
     SubnetGateway gateway;
     std::vector<Placed<Region>> reserve; ///< never given out
     Rare<DhcpRange> dhcp;
@@ -113,6 +111,8 @@ struct Subnet {
     bool static_only = false; ///< no DHCP server is wanted
     bool outside = false;     ///< not written, but made by with_outside
     Uplink uplink = Uplink::none;
+    std::uint8_t ipv6_size = 64;      ///< IPv6 prefix length wanted (RFC 4291 section 2.5.4)
+    std::uint16_t growth_percent = 0; ///< on top of hosts
     Mark uplink_at;
     Mark at;
 };
