@@ -244,21 +244,16 @@ json lease_json(const Lab& lab, lab::NicId nic) {
 
 json switches_json(const Lab& lab) {
     json rows = json::array();
-    for (lab::SwitchId owner : lab.switches.ids()) {
-        json ports = json::array();
-        for (const lab::Port& port : lab.ports)
-            if (port.owner == owner)
-                ports.push_back(
-                    {{"name", port.name},
-                     {"untagged", port.untagged != 0 ? json(port.untagged) : json(nullptr)},
-                     {"tagged", port.tagged},
-                     {"segment",
-                      port.segment ? json(lab.segment_name(port.segment)) : json(nullptr)},
-                     {"state", port.up ? "up" : "down"}});
-        rows.push_back({{"switch", lab.switches[owner].name},
-                        {"state", lab.switches[owner].up ? "up" : "down"},
-                        {"ports", ports}});
-    }
+    for (const lab::Switch& row : lab.switches)
+        rows.push_back(
+            {{"switch", row.name}, {"state", row.up ? "up" : "down"}, {"ports", json::array()}});
+    for (const lab::Port& port : lab.ports)
+        rows[port.owner.row]["ports"].push_back(
+            {{"name", port.name},
+             {"untagged", port.untagged != 0 ? json(port.untagged) : json(nullptr)},
+             {"tagged", port.tagged},
+             {"segment", port.segment ? json(lab.segment_name(port.segment)) : json(nullptr)},
+             {"state", port.up ? "up" : "down"}});
     return rows;
 }
 

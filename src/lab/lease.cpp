@@ -31,6 +31,13 @@ class Offers {
     Offers(const plan::Plan& plan, const Lab& lab) : plan_(plan), lab_(lab) {}
 
     std::vector<DhcpOffer> run() {
+        if (std::ranges::none_of(plan_.subnets,
+                                 [](const auto& subnet) { return bool(subnet.dhcp); }))
+            return {};
+        for (const InterfaceAddress& row : lab_.addresses)
+            if (row.origin < AddressOrigin::lease)
+                in_use_.push_back(row.address);
+        std::ranges::sort(in_use_);
         for (SubnetId id : lab_.subnets.ids())
             if (plan_.subnets[id.row].dhcp && lab_.subnets[id].dhcp)
                 offer(id, *plan_.subnets[id.row].dhcp);
@@ -83,9 +90,9 @@ class Offers {
         if (subnet.gateway.ipv4)
             blocked.push_back({*subnet.gateway.ipv4, *subnet.gateway.ipv4});
         // A server tries each address before it gives it out (RFC 2131 section 3.1).
-        for (const InterfaceAddress& row : lab_.addresses)
-            if (row.origin < AddressOrigin::lease && subnet.dhcp->contains(row.address))
-                blocked.push_back({row.address, row.address});
+        for (auto used = std::ranges::lower_bound(in_use_, subnet.dhcp->first);
+             used != in_use_.end() && *used <= subnet.dhcp->last; ++used)
+            blocked.push_back({*used, *used});
         std::ranges::sort(blocked, {}, &net::Range::first);
         std::vector<net::Range> free;
         net::Address next = subnet.dhcp->first;
@@ -142,6 +149,7 @@ class Offers {
 
     const plan::Plan& plan_;
     const Lab& lab_;
+    std::vector<net::Address> in_use_; // ascending, without leases
     std::vector<std::uint32_t> islands_;
     std::vector<DhcpOffer> offers_;
 };
@@ -157,8 +165,10 @@ class Leaser {
         if (clients_.empty())
             return {};
         Wiring wiring(lab_, WiringState(lab_));
-        for (const DhcpOffer& offer : lab_.offers)
+        for (const DhcpOffer& offer : lab_.offers) {
             offers_.emplace(wiring.domain(lab_, offer.heard_by), offer);
+            index_reservations(offer.subnet);
+        }
         for (const InterfaceAddress& row : lab_.addresses)
             if (row.origin < AddressOrigin::lease)
                 used_.insert(row.address);
@@ -231,21 +241,26 @@ class Leaser {
         return net::Address::ipv4(first + number);
     }
 
-    bool is_client(const plan::Reservation& entry, NicId nic) const {
-        if (const auto* mac = std::get_if<net::Mac>(&entry.client))
-            return *mac == lab_.nics[nic].mac;
-        return std::get<std::string>(entry.client) == lab_.machine_name(nic);
+    void index_reservations(SubnetId id) {
+        const net::Prefix& prefix = *lab_.segments[lab_.subnets[id].segment].prefix.ipv4;
+        for (const plan::Reservation& entry : plan_.subnets[id.row].dhcp->reservations)
+            if (auto kept = region_in(prefix, entry.address.value)) {
+                const auto* mac = std::get_if<net::Mac>(&entry.client);
+                kept_.emplace(std::pair(id, mac != nullptr ? net::to_string(*mac)
+                                                           : std::get<std::string>(entry.client)),
+                              kept->first);
+            }
     }
 
     // What the server keeps for the NIC, or the first of what it gives that nobody has.
     std::optional<net::Address> address_for(const DhcpOffer& offer, NicId nic, bool& reserved) {
         const Subnet& subnet = lab_.subnets[offer.subnet];
-        const net::Prefix& prefix = *lab_.segments[subnet.segment].prefix.ipv4;
-        for (const plan::Reservation& entry : plan_.subnets[offer.subnet.row].dhcp->reservations)
-            if (auto kept = region_in(prefix, entry.address.value);
-                kept && is_client(entry, nic) && !used_.contains(kept->first)) {
+        for (const std::string& client :
+             {net::to_string(lab_.nics[nic].mac), lab_.machine_name(nic)})
+            if (auto kept = kept_.find({offer.subnet, client});
+                kept != kept_.end() && !used_.contains(kept->second)) {
                 reserved = true;
-                return kept->first;
+                return kept->second;
             }
         net::Address& next = next_.emplace(offer.subnet, subnet.dhcp->first).first->second;
         for (const net::Range& range : offer.gives) {
@@ -287,6 +302,7 @@ class Leaser {
     OfferMap offers_; // by domain
     std::set<net::Address> used_;
     std::map<SubnetId, net::Address> next_;
+    std::map<std::pair<SubnetId, std::string>, net::Address> kept_; // by MAC or machine
 };
 
 } // namespace

@@ -122,7 +122,8 @@ class LeaseInspector {
                 continue;
             if (lease.refusal == Lease::Refusal::no_server
                 || (lease.refusal == Lease::Refusal::range_dry && dry.insert(lease.subnet).second))
-                into_.push_back(describe(lab_, lease));
+                if (described_++ < most_described)
+                    into_.push_back(describe(lab_, lease));
             if (lease.giver)
                 order(lease);
         }
@@ -213,8 +214,12 @@ class LeaseInspector {
             }
     }
 
+    // Remedies are searched for; who has more of them mends these first.
+    static constexpr int most_described = 200;
+
     const Lab& lab_;
     Wiring wiring_;
+    int described_ = 0;
     std::vector<Finding>& into_;
 };
 

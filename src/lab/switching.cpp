@@ -179,7 +179,8 @@ class SwitchInspector {
             return;
         homes_.emplace(wiring_.domain(lab_, most), most);
         for (NicId nic : nics)
-            if (wiring_.domain(lab_, nic) != wiring_.domain(lab_, most))
+            if (wiring_.domain(lab_, nic) != wiring_.domain(lab_, most)
+                && described_++ < most_described)
                 into_.push_back(describe(lab_, why_apart(lab_, state_, most, nic)));
     }
 
@@ -272,9 +273,13 @@ class SwitchInspector {
                 plan::SetPortVlan{lab_.port_name(other), here.untagged});
     }
 
+    // The reason is searched for along the cables; who has more of them mends these first.
+    static constexpr int most_described = 200;
+
     const Lab& lab_;
     WiringState state_;
     Wiring wiring_;
+    int described_ = 0;
     std::multimap<std::uint32_t, NicId> homes_; // by domain: a NIC of each subnet that lives there
     std::vector<Finding>& into_;
 };

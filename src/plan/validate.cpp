@@ -298,6 +298,7 @@ class Validator {
             std::unordered_set<std::string_view> seen;
             for (const SwitchPort& port : entry.ports) {
                 check_name(port.name, port.at);
+                ports_.insert(entry.name + "/" + port.name);
                 if (!seen.insert(port.name).second)
                     problem(port.at,
                             fmt::format("{} has two ports named \"{}\"", entry.name, port.name));
@@ -325,12 +326,12 @@ class Validator {
             problem(port.at, switches_.unknown(name));
             return false;
         }
-        const auto& ports = plan_.switches[*row].ports;
-        if (std::ranges::find(ports, rest, &SwitchPort::name) != ports.end())
+        if (ports_.contains(port.value))
             return true;
         std::vector<std::string_view> known;
-        for (const SwitchPort& entry : ports)
-            known.push_back(entry.name);
+        if (port_suggestions_++ < most_port_suggestions)
+            for (const SwitchPort& entry : plan_.switches[*row].ports)
+                known.push_back(entry.name);
         std::string_view near = nearest_word(rest, known);
         problem(port.at, fmt::format("{} has no port \"{}\"{}", name, rest,
                                      near.empty() ? "" : fmt::format("; did you mean {}?", near)));
@@ -542,6 +543,9 @@ class Validator {
     Names<Machine> machines_;
     Names<Filter> filters_;
     Names<Switch> switches_;
+    static constexpr int most_port_suggestions = 50; // searching among many takes its time
+    int port_suggestions_ = 0;
+    std::unordered_set<std::string> ports_;                // `SWITCH/PORT`
     std::unordered_map<std::string, std::string> plugged_; // by port: what
     std::vector<std::size_t> link_nics_;                   // by machine: NICs that links add
 };
