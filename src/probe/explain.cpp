@@ -405,9 +405,14 @@ class Explainer {
                 mark(left.machine)};
     }
 
-    // How a machine of the lab is asked from outside: by an address of the one that translates.
+    // How a machine of the lab is asked from outside: by an address of the one that translates,
+    // from whoever can reach that. Nothing gets in past the gateway of the physical network.
     std::string forwarding_advice() const {
         const std::string& inside = lab_.machine_name(leg_.target);
+        if (lab_.machines[journey_.steps.front().machine].kind == plan::MachineKind::guest)
+            return fmt::format("nothing far away gets in past lan-gateway; let {} ask, or ask from "
+                               "the workstation",
+                               inside);
         for (MachineId id : lab_.machines.ids()) {
             const lab::Duties* duties = lab_.duties_of(id);
             if (duties == nullptr || lab_.machines[id].outside)

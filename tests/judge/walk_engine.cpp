@@ -17,14 +17,15 @@ bool redirects(const lab::Lab& lab, lab::MachineId machine) {
               });
 }
 
-// A machine with two NICs on a segment answers ARP by both, and gets the packet by whichever answer
-// came first: luck, if only one of the NICs has room for it or other filters, or translates it.
+// A machine with two NICs on a broadcast domain answers ARP by both, and gets the packet by
+// whichever answer came first: luck, if only one of the NICs has room for it or other filters, or
+// translates it.
 bool takes_by_luck(const routing::Settled& settled, const packet::Journey& journey) {
     const lab::Lab& lab = settled.lab();
     for (const packet::Step& step : journey.steps)
         for (lab::NicId other : lab.nics_of(step.machine))
             if (step.in && other != step.in && settled.is_usable(other)
-                && lab.nics[other].segment == lab.nics[step.in].segment
+                && settled.hears(other, step.in)
                 && ((lab.nics[other].mtu_bytes != lab.nics[step.in].mtu_bytes
                      && journey.packet.size_bytes > lab::ipv6_minimum_mtu_bytes / 2)
                     || lab.nics[other].guard != lab.nics[step.in].guard
