@@ -189,3 +189,9 @@ TEST_CASE("what stands for the outside is made anew with every change") {
     CHECK(none.machines.size() == 1);
     CHECK(none.leases.front().refusal == lab::Lease::Refusal::no_server);
 }
+
+TEST_CASE("without uplinks the names of what is outside are like any other") {
+    lab::Lab lab = lab_of("lab: plain\nsubnets: {hall: {prefix: 10.50.0.0/24}}\n"
+                          "routers: {workstation: {nics: [{subnet: hall}]}}\n");
+    CHECK(address(lab, "workstation") == "10.50.0.1");
+}

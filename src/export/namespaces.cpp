@@ -580,6 +580,9 @@ class Writer {
         std::string ranges;
         std::string relays;
         for (const lab::DhcpOffer& offer : lab_.offers) {
+            bool relays_it = lab_.nics[offer.heard_by].machine == id && offer.giver != id;
+            if (!condition_.machine_on(id) || (offer.giver != id && !relays_it))
+                continue;
             const lab::Lease* client = nullptr;
             std::string kept;
             for (const lab::Lease& lease : lab_.leases)
@@ -591,12 +594,12 @@ class Writer {
                                             net::to_string(lab_.nics[lease.nic].mac),
                                             net::to_string(lease.address));
                 }
-            if (client == nullptr || !condition_.machine_on(id))
+            if (client == nullptr)
                 continue;
-            if (offer.giver == id)
-                ranges += write_offer(offer, *client) + kept;
-            if (lab_.nics[offer.heard_by].machine == id && offer.giver != id)
+            if (relays_it)
                 relays += write_relay(offer);
+            else
+                ranges += write_offer(offer, *client) + kept;
         }
         if (ranges.empty() && relays.empty())
             return "";

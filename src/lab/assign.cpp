@@ -42,10 +42,6 @@ class Assigner {
                                                     : nullptr;
     }
 
-    static bool has_gateway_outside(const Subnet& subnet) {
-        return subnet.uplink == plan::Uplink::nat || subnet.uplink == plan::Uplink::bridge;
-    }
-
     // What the plan writes or keeps pinned at NICs, which no automatic address may touch.
     void collect_written() {
         for (const Nic& nic : lab_.nics)
@@ -54,7 +50,7 @@ class Assigner {
                     written_.emplace_back(nic.segment, given.value.address);
         for (const Subnet& subnet : lab_.subnets)
             for (net::Family family : net::both_families)
-                if (has_gateway_outside(subnet) && subnet.gateway[family])
+                if (plan::has_gateway_outside(subnet.uplink) && subnet.gateway[family])
                     written_.emplace_back(subnet.segment, *subnet.gateway[family]);
         take_pins();
         std::ranges::sort(written_);
@@ -335,10 +331,10 @@ class Assigner {
         const Subnet& subnet = lab_.subnets[segment.subnet];
         const Machine& machine = lab_.machines[nic.machine];
         // The workstation is no gateway where it only stands on a segment.
-        bool is_router =
-            machine.kind == plan::MachineKind::router && machine.name != plan::outside::workstation;
+        bool is_router = machine.kind == plan::MachineKind::router
+                         && !(machine.outside && machine.name == plan::outside::workstation);
         bool is_gateway =
-            machine.outside && has_gateway_outside(subnet)
+            machine.outside && plan::has_gateway_outside(subnet.uplink)
             && machine.name
                    == (subnet.uplink == plan::Uplink::nat ? plan::outside::workstation
                                                           : plan::outside::lan_gateway);

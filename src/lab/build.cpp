@@ -583,22 +583,18 @@ class Builder {
     }
 
     void add_duties() {
+        const plan::Duties none;
         for (MachineId id : lab_.machines.ids()) {
-            const plan::Machine& machine = plan_.machines[id.row];
-            std::vector<net::Address> dns = name_servers(id);
-            bool acts =
-                machine.duties
-                && !(machine.duties->filter.value.empty() && machine.duties->translations.empty()
-                     && machine.duties->listens.empty());
-            if (!acts && dns.empty())
+            const auto& written = plan_.machines[id.row].duties;
+            const plan::Duties& duties = written ? *written : none;
+            Duties row{.filter = filter_named(duties.filter.value),
+                       .translations = {},
+                       .listens = {},
+                       .dns = name_servers(id)};
+            if (!row.filter && duties.translations.empty() && duties.listens.empty()
+                && row.dns.empty())
                 continue;
-            Duties row{.filter = {}, .translations = {}, .listens = {}, .dns = std::move(dns)};
-            if (!acts) {
-                lab_.machines[id].duties = lab_.duties.add(std::move(row));
-                continue;
-            }
-            row.filter = filter_named(machine.duties->filter.value);
-            for (const plan::Translation& entry : machine.duties->translations) {
+            for (const plan::Translation& entry : duties.translations) {
                 row.translations.push_back({.kind = entry.kind,
                                             .nic = *lab_.nic(id, entry.nic.value),
                                             .any_source = entry.from.empty(),
@@ -612,7 +608,7 @@ class Builder {
                     return prefix.family() == net::Family::ipv6;
                 });
             }
-            for (const auto& service : machine.duties->listens)
+            for (const auto& service : duties.listens)
                 row.listens.push_back(service.value);
             lab_.machines[id].duties = lab_.duties.add(std::move(row));
         }
@@ -758,20 +754,19 @@ class Builder {
             const Lease* lease = lab_.lease_of(nic);
             if (lease == nullptr || !lease->router)
                 continue;
-            add_gateway_route(*lease->router, RouteOrigin::gateway_lease, lab_.nics[nic].at);
             const auto& options = plan_.machines[id.row].nics[lab_.nics[nic].plan_index].options;
-            if (options)
-                lab_.routes[RouteId{static_cast<std::uint32_t>(lab_.routes.size() - 1)}].metric =
-                    options->metric;
+            add_gateway_route(*lease->router, RouteOrigin::gateway_lease, lab_.nics[nic].at,
+                              options ? options->metric : 0);
             added = true;
         }
         return added;
     }
 
-    void add_gateway_route(net::Address via, RouteOrigin origin, plan::Mark at) {
+    void add_gateway_route(net::Address via, RouteOrigin origin, plan::Mark at,
+                           std::uint32_t metric = 0) {
         lab_.routes.add({.to = net::Prefix::everything(via.family()),
                          .via = via,
-                         .metric = metric_in(via.family(), 0),
+                         .metric = metric_in(via.family(), metric),
                          .origin = origin,
                          .plan_index = 0,
                          .at = at});

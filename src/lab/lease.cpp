@@ -1,6 +1,7 @@
 #include "lease.h"
 
 #include "jackal/lab/place.h"
+#include "jackal/plan/outside.h"
 
 #include <algorithm>
 #include <map>
@@ -48,7 +49,7 @@ class Offers {
     void offer(SubnetId id, const plan::DhcpRange& dhcp) {
         const Subnet& subnet = lab_.subnets[id];
         // The physical network has its server, whatever the plan adds.
-        if (subnet.uplink == plan::Uplink::bridge || subnet.uplink == plan::Uplink::nat)
+        if (plan::has_gateway_outside(subnet.uplink))
             for (NicId nic : lab_.segments[subnet.segment].nics)
                 if (lab_.machines[lab_.nics[nic].machine].outside && is_gateway(nic, subnet))
                     add(id, lab_.nics[nic].machine, nic);

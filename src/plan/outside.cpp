@@ -80,8 +80,7 @@ class Builder {
             }
             if (subnet.uplink == Uplink::bridge && lan_.empty())
                 lan_ = subnet.name;
-            if ((subnet.uplink == Uplink::nat || subnet.uplink == Uplink::bridge) && !subnet.dhcp
-                && !subnet.static_only) {
+            if (has_gateway_outside(subnet.uplink) && !subnet.dhcp && !subnet.static_only) {
                 DhcpRange dhcp;
                 dhcp.implied = true;
                 dhcp.at = subnet.uplink_at;

@@ -25,7 +25,7 @@ JACKAL_API std::string wires_text(const lab::Lab& lab, lab::NicId nic);
 JACKAL_API std::string port_text(const lab::Port& port);
 
 /// The filters that let the packet pass at the machine of a step, and by what: "filter listening on
-/// eth0, rule 1 allows it", "filter listening on eth0 knows the flow".
+/// eth0 allows it by rule 1", "filter listening on eth0 knows the flow".
 JACKAL_API std::vector<std::string> filter_texts(const routing::Settled& settled,
                                                  const packet::Journey& journey, std::size_t step);
 

@@ -21,6 +21,11 @@ inline constexpr const char* internet = "internet";
 /// uplink is `nat` or `bridge` gets a DHCP range, if it has none.
 JACKAL_API Plan with_outside(Plan plan);
 
+/// True if the gateway of such a segment is outside, and serves DHCP and DNS there.
+constexpr bool has_gateway_outside(Uplink uplink) {
+    return uplink == Uplink::nat || uplink == Uplink::bridge;
+}
+
 /// True if with_outside changes the plan.
 JACKAL_API bool has_outside(const Plan& plan);
 
