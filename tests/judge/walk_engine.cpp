@@ -34,10 +34,23 @@ bool takes_by_luck(const routing::Settled& settled, const packet::Journey& journ
     return false;
 }
 
+// A host that does not forward leaves an IPv6 next hop that did not answer before for the next best
+// route (RFC 4861 section 6.3.6): whether it has found out yet depends on what was asked earlier.
+bool may_turn_away(const routing::Settled& settled, const packet::Journey& journey) {
+    lab::MachineId at = journey.last_machine();
+    net::Address far = journey.packet.destination;
+    if (journey.ending != packet::Ending::no_neighbour || far.family() == net::Family::ipv4
+        || settled.lab().machines[at].forwards)
+        return false;
+    return std::ranges::count_if(settled.routes(at), [&](const routing::Route& route) {
+               return route.to.contains(far);
+           }) > 1;
+}
+
 bool is_luck(const routing::Settled& settled, const std::optional<packet::Journey>& journey) {
     return journey
            && (journey->ending == packet::Ending::which_neighbour
-               || takes_by_luck(settled, *journey));
+               || may_turn_away(settled, *journey) || takes_by_luck(settled, *journey));
 }
 
 // A machine that has translated a flow sees it come by once more, takes it for a second one that
