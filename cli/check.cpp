@@ -21,25 +21,31 @@ std::string finding_text(const Style& style, const Opened& opened, const lab::Fi
 
 } // namespace
 
-std::string check_text(const Style& style, const Opened& opened, const reach::Check& check) {
+std::string check_text(const Style& style, const Opened& opened, const routing::Settled& settled,
+                       const reach::Check& check) {
     const lab::Lab& lab = opened.lab;
     auto count = [](const auto& rows, auto counts) {
         return static_cast<std::size_t>(std::ranges::count_if(rows, counts));
     };
     auto machines_of = [&](plan::MachineKind kind) {
         return count(lab.machines, [&](const lab::Machine& machine) {
-            return machine.kind == kind && !machine.outside;
+            return machine.kind == kind && !machine.outside && !machine.is_core;
         });
     };
     auto subnets = count(lab.subnets, [](const lab::Subnet& subnet) { return !subnet.outside; });
     auto links = count(lab.links, [&](const lab::Link& link) {
-        return !lab.machines[lab.nics[link.first].machine].outside;
+        return !lab.machines[lab.nics[link.first].machine].outside && !link.peering;
     });
     std::string out = fmt::format("lab {}: {}, {}, {}, {}\n\n", style.strong(lab.name),
                                   counted(subnets, "subnet"),
                                   counted(machines_of(plan::MachineKind::guest), "guest"),
                                   counted(machines_of(plan::MachineKind::router), "router"),
                                   counted(links + lab.cables.size(), "link"));
+    std::vector<lab::PeeringId> peerings;
+    for (lab::PeeringId id : lab.peerings.ids())
+        peerings.push_back(id);
+    if (!peerings.empty())
+        out += peerings_table(style, settled, peerings) + "\n";
     std::size_t errors = 0;
     for (const lab::Finding& finding : check.findings) {
         errors += finding.severity == lab::Severity::error ? 1 : 0;
@@ -72,7 +78,7 @@ void add_check(CLI::App& app, Run& run) {
             int status = check.has_errors() ? status_no : status_well;
             if (options->json())
                 return {exports::check_json(opened.plan, opened.lab, check) + "\n", status};
-            return {check_text(style, opened, check), status};
+            return {check_text(style, opened, settled, check), status};
         };
     });
 }

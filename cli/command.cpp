@@ -64,8 +64,8 @@ void add_cuts(CLI::App& command, PlanOptions& options) {
     command
         .add_option(
             "--cut", options.cuts,
-            "as if this were cut: MACHINE, MACHINE/NIC, MACHINE--MACHINE, a wire of a bond, "
-            "SWITCH, SWITCH/PORT or SWITCH/PORT:VLAN; may be given several times")
+            "as if this were cut: MACHINE, MACHINE/NIC, MACHINE--MACHINE, SITE--SITE, a wire of a "
+            "bond, SWITCH, SWITCH/PORT or SWITCH/PORT:VLAN; may be given several times")
         ->type_name("WHAT")
         ->allow_extra_args(false);
 }
@@ -73,6 +73,10 @@ void add_cuts(CLI::App& command, PlanOptions& options) {
 void add_plan_argument(CLI::App& command, PlanOptions& options) {
     command.add_option("PLAN", options.path, plan_help);
     add_settings(command, options);
+}
+
+void add_common_options(CLI::App& command, PlanOptions& options) {
+    add_common(command, options, false);
 }
 
 void add_plan_options(CLI::App& command, PlanOptions& options, bool with_cuts) {
@@ -141,7 +145,7 @@ routing::Settled settle(const Opened& opened, const PlanOptions& options) {
         if (!condition.cut(opened.lab, cut))
             throw NotAsked(fmt::format("--cut {}: the lab has no such machine, NIC, link, switch "
                                        "or port; write MACHINE, MACHINE/NIC, MACHINE--MACHINE, "
-                                       "SWITCH, SWITCH/PORT or SWITCH/PORT:VLAN",
+                                       "SITE--SITE, SWITCH, SWITCH/PORT or SWITCH/PORT:VLAN",
                                        cut));
     return routing::settle(opened.lab, std::move(condition));
 }
@@ -150,6 +154,17 @@ lab::MachineId machine_named(const lab::Lab& lab, const std::string& name) {
     if (auto id = lab.machine(name))
         return *id;
     throw NotAsked(probe::unknown_endpoint(lab, name));
+}
+
+lab::SiteId site_named(const lab::Lab& lab, const std::string& name) {
+    if (auto id = lab.site(name))
+        return *id;
+    std::vector<std::string_view> known;
+    for (const lab::Site& site : lab.sites)
+        known.push_back(site.name);
+    std::string_view near = plan::nearest_word(name, known);
+    throw NotAsked(fmt::format("there is no site \"{}\"{}", name,
+                               near.empty() ? "" : fmt::format("; did you mean {}?", near)));
 }
 
 std::string counted(std::size_t n, std::string_view noun) {

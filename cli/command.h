@@ -56,6 +56,9 @@ void add_cuts(CLI::App& command, PlanOptions& options);
 /// Adds `PLAN`, `--set`, `--format` and, if `with_cuts`, `--cut` to a command.
 void add_plan_options(CLI::App& command, PlanOptions& options, bool with_cuts);
 
+/// Adds `--set` and `--format` to a command whose plan is one of several words.
+void add_common_options(CLI::App& command, PlanOptions& options);
+
 /// Adds `PLAN`, `--set` and `--format` with `csv` as a third format to a command.
 void add_table_options(CLI::App& command, PlanOptions& options);
 
@@ -107,6 +110,9 @@ routing::Settled settle(const Opened& opened, const PlanOptions& options);
 
 /// The machine of that name. Throws NotAsked with the nearest one.
 lab::MachineId machine_named(const lab::Lab& lab, const std::string& name);
+
+/// The site of that name. Throws NotAsked with the nearest one.
+lab::SiteId site_named(const lab::Lab& lab, const std::string& name);
 
 /// `1 guest`, `2 guests`.
 std::string counted(std::size_t n, std::string_view noun);
@@ -160,6 +166,9 @@ void add_ping(CLI::App& app, Run& run);
 void add_trace(CLI::App& app, Run& run);
 void add_connect(CLI::App& app, Run& run);
 void add_verify(CLI::App& app, Run& run);
+void add_peerings(CLI::App& app, Run& run);
+void add_sites(CLI::App& app, Run& run);
+void add_ways(CLI::App& app, Run& run);
 void add_export(CLI::App& app, Run& run);
 void add_new(CLI::App& app, Run& run);
 void add_names(CLI::App& app, Run& run);
@@ -175,7 +184,11 @@ Outcome renumber_plan(const Style& style, const PlanOptions& options, const std:
 
 /// The table of `jackal addresses`, and of a verdict list; shared with the tour.
 std::string addresses_text(const Style& style, const lab::Lab& lab);
-std::string check_text(const Style& style, const Opened& opened, const reach::Check& check);
+std::string check_text(const Style& style, const Opened& opened, const routing::Settled& settled,
+                       const reach::Check& check);
+/// The table of `jackal peerings`: both sides, the state, delay and cost.
+std::string peerings_table(const Style& style, const routing::Settled& settled,
+                           const std::vector<lab::PeeringId>& peerings);
 std::string verify_text(const Style& style, const lab::Lab& lab,
                         const std::vector<probe::Verdict>& verdicts);
 

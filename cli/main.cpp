@@ -42,6 +42,7 @@ class HelpFormatter : public CLI::Formatter {
         std::string name = option->get_name(true);
         return name == "WORDS"           ? "[PLAN] FROM TO"
                : name == "SERVICE_WORDS" ? "[PLAN] FROM TO SERVICE"
+               : name == "SITE_WORDS"    ? "[PLAN] SITE SITE"
                                          : name;
     }
 };
@@ -86,6 +87,9 @@ int main(int argc, char** argv) {
     add_trace(app, run);
     add_connect(app, run);
     add_verify(app, run);
+    add_peerings(app, run);
+    add_sites(app, run);
+    add_ways(app, run);
     add_export(app, run);
     add_new(app, run);
     add_names(app, run);

@@ -6,6 +6,34 @@ namespace jackal::cli {
 
 namespace {
 
+std::string nics_text(const lab::Lab& lab, const packet::Step& step) {
+    bool drop = step.action == packet::Action::drop;
+    std::string in = step.in ? lab.nics[step.in].name : "";
+    std::string out = step.out && !drop ? lab.nics[step.out].name : "";
+    return in.empty() || out.empty() ? in + out : fmt::format("{} > {}", in, out);
+}
+
+// The journey of the packet around one that a tunnel carries.
+void add_outer(Table& table, const Style& style, const routing::Settled& settled,
+               const packet::Crossing& crossing, const std::string& indent) {
+    const lab::Lab& lab = settled.lab();
+    table.add({style.faint(indent + "tunnelled"), "", "",
+               style.faint(exports::crossing_text(lab, crossing))});
+    if (!crossing.outer)
+        return;
+    const packet::Journey& outer = *crossing.outer;
+    for (std::size_t i = 0; i < outer.steps.size(); ++i) {
+        const packet::Step& step = outer.steps[i];
+        bool drop = step.action == packet::Action::drop;
+        std::string action(packet::to_string(step.action));
+        table.add({style.faint(indent + "  " + lab.machines[step.machine].name),
+                   style.faint(nics_text(lab, step)), drop ? style.bad(action) : style.faint(action),
+                   style.faint(exports::step_detail(settled, outer, i))});
+        if (const packet::Crossing* inner = exports::crossing_at(outer, i))
+            add_outer(table, style, settled, *inner, indent + "  ");
+    }
+}
+
 void add_journey(Table& table, const Style& style, const routing::Settled& settled,
                  std::string_view heading, const packet::Journey& journey) {
     const lab::Lab& lab = settled.lab();
@@ -13,18 +41,17 @@ void add_journey(Table& table, const Style& style, const routing::Settled& settl
     for (std::size_t i = 0; i < journey.steps.size(); ++i) {
         const packet::Step& step = journey.steps[i];
         bool drop = step.action == packet::Action::drop;
-        std::string in = step.in ? lab.nics[step.in].name : "";
-        std::string out = step.out && !drop ? lab.nics[step.out].name : "";
-        std::string nics = in.empty() || out.empty() ? in + out : fmt::format("{} > {}", in, out);
         std::string action(packet::to_string(step.action));
         if (std::string switches = exports::switch_text(settled, journey, i); !switches.empty())
             table.add({style.faint("  switched"), "", "", style.faint(switches)});
-        table.add({lab.machines[step.machine].name, nics, drop ? style.bad(action) : action,
+        table.add({lab.machines[step.machine].name, nics_text(lab, step), drop ? style.bad(action) : action,
                    exports::step_detail(settled, journey, i)});
         for (const std::string& text : exports::filter_texts(settled, journey, i))
             table.add({"", "", "", style.faint(text)});
         for (const std::string& text : exports::rewrite_texts(journey, i))
             table.add({"", "", "", style.strong(text)});
+        if (const packet::Crossing* crossing = exports::crossing_at(journey, i))
+            add_outer(table, style, settled, *crossing, "  ");
     }
 }
 

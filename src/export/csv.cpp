@@ -1,6 +1,7 @@
 #include "jackal/export/csv.h"
 
 #include "jackal/export/words.h"
+#include "jackal/lab/peering.h"
 #include "jackal/lab/place.h"
 
 #include <fmt/format.h>
@@ -34,6 +35,31 @@ std::string addresses_csv(const lab::Lab& lab) {
                         row.dhcp ? to_string(row.dhcp->last) : "", fmt::format("{}", row.reserved),
                         fmt::format("{}", row.used), fmt::format("{}", row.free),
                         row.growth_left ? fmt::format("{}", *row.growth_left) : ""});
+    return text;
+}
+
+std::string peerings_csv(const lab::Lab& lab, const std::vector<lab::PeeringId>& peerings) {
+    std::string text = "site,says,other_site,other_says,state,delay_ms,hourly_cost\r\n";
+    auto quoted = [](const std::string& words) { return fmt::format("\"{}\"", words); };
+    for (lab::PeeringId id : peerings) {
+        const lab::Peering& peering = lab.peerings[id];
+        text += record({lab.sites[peering.sites[0]].name, quoted(lab::side_text(peering, 0)),
+                        lab.sites[peering.sites[1]].name, quoted(lab::side_text(peering, 1)),
+                        std::string(plan::to_string(peering.state)),
+                        fmt::format("{:g}", probe::Microseconds(peering.delay).count() / 1000),
+                        fmt::format("{:g}", peering.hourly_cost)});
+    }
+    return text;
+}
+
+std::string sites_csv(const lab::Lab& lab, const reach::SiteReach& reach) {
+    std::string text = "from,to,pairs,replies,rtt_ms,cause\r\n";
+    for (const reach::SitePair& row : reach.rows)
+        text += record(
+            {lab.sites[row.from].name, lab.sites[row.to].name, fmt::format("{}", row.pairs),
+             fmt::format("{}", row.replies),
+             row.replies != 0 ? fmt::format("{:.3f}", row.round_trip.count() / 1000) : "",
+             row.first_gap ? std::string(plan::slug(row.first_gap->cause)) : ""});
     return text;
 }
 

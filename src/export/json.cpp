@@ -1,6 +1,7 @@
 #include "jackal/export/json.h"
 
 #include "jackal/export/words.h"
+#include "jackal/lab/peering.h"
 #include "jackal/lab/place.h"
 
 #include <nlohmann/json.hpp>
@@ -56,21 +57,40 @@ json remedy_text(const lab::Remedy& remedy, const plan::Plan& plan) {
     return joined.empty() ? json(nullptr) : json(joined);
 }
 
-json steps(const routing::Settled& settled, const std::optional<packet::Journey>& journey) {
+json steps_of(const routing::Settled& settled, const packet::Journey& journey);
+
+// The tunnel that a step puts the packet into, with the steps of the packet around it.
+json crossing_json(const routing::Settled& settled, const packet::Crossing* crossing) {
+    if (crossing == nullptr)
+        return nullptr;
+    const Lab& lab = settled.lab();
+    return {{"name", lab.segment_name(lab.links[crossing->tunnel].segment)},
+            {"works", crossing->works},
+            {"way_back", crossing->is_way_back},
+            {"detail", crossing_text(lab, *crossing)},
+            {"outer", crossing->outer ? steps_of(settled, *crossing->outer) : json::array()}};
+}
+
+json steps_of(const routing::Settled& settled, const packet::Journey& journey) {
     const Lab& lab = settled.lab();
     json rows = json::array();
-    for (std::size_t i = 0; journey && i < journey->steps.size(); ++i) {
-        const packet::Step& step = journey->steps[i];
+    for (std::size_t i = 0; i < journey.steps.size(); ++i) {
+        const packet::Step& step = journey.steps[i];
         rows.push_back({{"machine", lab.machines[step.machine].name},
                         {"in", maybe_nic(lab, step.in)},
                         {"out", maybe_nic(lab, step.out)},
                         {"action", packet::to_string(step.action)},
-                        {"switches", switch_text(settled, *journey, i)},
-                        {"filters", filter_texts(settled, *journey, i)},
-                        {"translated", rewrite_texts(*journey, i)},
-                        {"detail", step_detail(settled, *journey, i)}});
+                        {"switches", switch_text(settled, journey, i)},
+                        {"filters", filter_texts(settled, journey, i)},
+                        {"translated", rewrite_texts(journey, i)},
+                        {"tunnel", crossing_json(settled, crossing_at(journey, i))},
+                        {"detail", step_detail(settled, journey, i)}});
     }
     return rows;
+}
+
+json steps(const routing::Settled& settled, const std::optional<packet::Journey>& journey) {
+    return journey ? steps_of(settled, *journey) : json::array();
 }
 
 double milliseconds(probe::Microseconds time) {
@@ -316,6 +336,87 @@ std::string machines_json(const Lab& lab) {
                  {"machines", machines},
                  {"switches", switches_json(lab)},
                  {"totals", totals}});
+}
+
+namespace {
+
+json side_json(const Lab& lab, const lab::Peering& peering, int side) {
+    const plan::PeeringSide& said = peering.sides[side];
+    return {{"site", lab.sites[peering.sites[side]].name},
+            {"declared", said.declared},
+            {"accept", said.declared && said.accepts},
+            {"relay", said.relayed},
+            {"exit", plan::to_string(said.exit)}};
+}
+
+} // namespace
+
+std::string peerings_json(const plan::Plan& plan, const routing::Settled& settled,
+                          const std::vector<lab::PeeringId>& peerings) {
+    const Lab& lab = settled.lab();
+    json rows = json::array();
+    for (lab::PeeringId id : peerings) {
+        const lab::Peering& peering = lab.peerings[id];
+        json row = {{"sides", {side_json(lab, peering, 0), side_json(lab, peering, 1)}},
+                    {"state", plan::to_string(peering.state)},
+                    {"carries", peering.link && settled.condition().link_up(peering.link)},
+                    {"delay_ms", milliseconds(peering.delay)},
+                    {"hourly_cost", peering.hourly_cost},
+                    {"within_region", peering.within_region},
+                    {"link", peering.link ? json(lab.segment_name(lab.links[peering.link].segment))
+                                          : json(nullptr)},
+                    {"missing", nullptr},
+                    {"remedy", nullptr},
+                    {"at", place(peering.at)}};
+        if (peering.state != plan::PeeringState::up) {
+            lab::Finding f = lab::describe(lab, peering);
+            row["missing"] = f.message;
+            row["remedy"] = remedy_text(f.remedy, plan);
+        }
+        rows.push_back(row);
+    }
+    return text({{"lab", lab.name}, {"peerings", rows}});
+}
+
+std::string sites_json(const Lab& lab, const reach::SiteReach& reach) {
+    json rows = json::array();
+    for (const reach::SitePair& pair : reach.rows) {
+        json row = {{"from", lab.sites[pair.from].name},
+                    {"to", lab.sites[pair.to].name},
+                    {"pairs", pair.pairs},
+                    {"replies", pair.replies},
+                    {"rtt_ms", pair.replies != 0 ? json(milliseconds(pair.round_trip))
+                                                 : json(nullptr)},
+                    {"gap", nullptr}};
+        if (pair.first_gap) {
+            row["gap"] = diagnosis(lab, *pair.first_gap);
+            row["gap"]["between"] = pair.gap_between;
+        }
+        rows.push_back(row);
+    }
+    return text({{"lab", lab.name}, {"sites", rows}});
+}
+
+std::string ways_json(const plan::Plan& plan, const Lab& lab, lab::SiteId one, lab::SiteId other,
+                      const std::vector<reach::Way>& ways) {
+    json rows = json::array();
+    for (const reach::Way& way : ways) {
+        bool can = way.impossible.empty();
+        rows.push_back(
+            {{"way", reach::to_string(way.kind)},
+             {"impossible", can ? json(nullptr) : json(way.impossible)},
+             {"pairs", way.pairs},
+             {"replies", way.replies},
+             {"rtt_ms",
+              can && way.replies != 0 ? json(milliseconds(way.round_trip)) : json(nullptr)},
+             {"mtu", can && way.replies != 0 ? json(way.mtu_bytes) : json(nullptr)},
+             {"hourly_cost", way.hourly_cost},
+             {"gap", way.gap.empty() ? json(nullptr) : json(way.gap)},
+             {"changes", way_lines(plan, way)}});
+    }
+    return text({{"lab", lab.name},
+                 {"between", {lab.sites[one].name, lab.sites[other].name}},
+                 {"ways", rows}});
 }
 
 std::string start_order_json(const Lab& lab) {

@@ -84,6 +84,27 @@ refused() {
     fi
 }
 
+# tunnel ID MACHINE NIC MAC MTU ADDRESS MACHINE NIC MAC MTU ADDRESS: packets of one machine's NIC
+# travel inside UDP packets between the two addresses (VXLAN, RFC 7348).
+tunnel() {
+    id=$1
+    shift
+    if ip -n "$lab._wires" link add vxlan-probe type vxlan id 1 remote 192.0.2.1 dstport 4789 2>/dev/null
+    then
+        ip -n "$lab._wires" link delete vxlan-probe
+        tunnel_end "$id" "$1" "$2" "$3" "$4" "$5" "${10}"
+        tunnel_end "$id" "$6" "$7" "$8" "$9" "${10}" "$5"
+    else
+        say "no VXLAN in this kernel: the tunnel $1 -- $6 is a pair of devices, whatever is between"
+        ip link add name "$2" netns "$lab.$1" address "$3" mtu "$4" type veth \
+            peer name "$7" netns "$lab.$6" address "$8" mtu "$9"
+    fi
+}
+tunnel_end() {
+    ip -n "$lab.$2" link add name "$3" address "$4" mtu "$5" type vxlan id "$1" local "$6" \
+        remote "$7" dstport 4789 ttl 64 nolearning
+}
+
 undo() {
     trap - EXIT
     say "start failed; removing what was made" >&2
@@ -361,6 +382,10 @@ class Writer {
         for (MachineId id : lab_.machines.ids())
             if (!condition_.machine_on(id))
                 note(fmt::format("{} is off: it has no namespace", lab_.machines[id].name));
+        for (const lab::Link& link : lab_.links)
+            if (link.is_tunnel)
+                note(fmt::format("{}: VXLAN if this kernel has it, else a pair of devices",
+                                 lab_.segment_name(link.segment)));
         if (lab_.has_wiring())
             note("switches: each broadcast domain is one bridge, each bond one NIC");
         for (const lab::UnresolvedRoute& row : lab_.unresolved_routes)
@@ -385,6 +410,9 @@ class Writer {
                 text += fmt::format("    settle {} {}\n", lab_.machines[id].name,
                                     lab_.machines[id].forwards ? 1 : 0);
         text += write_wires();
+        for (lab::LinkId id : lab_.links.ids())
+            if (is_live_tunnel(lab_.segments[lab_.links[id].segment]))
+                text += write_tunnel(id);
         for (MachineId id : lab_.machines.ids())
             if (condition_.machine_on(id))
                 text += write_machine(id);
@@ -397,6 +425,8 @@ class Writer {
             const lab::Segment& segment = lab_.segments[id];
             if (segment.loopback || (segment.subnet && lab_.has_wiring()))
                 continue; // every namespace has a loopback; domains are below
+            if (is_live_tunnel(segment))
+                continue;
             text += fmt::format("# {}\n", lab_.segment_name(id));
             if (is_pair(segment))
                 text += fmt::format("link add {} type veth peer {}\n", end_of(segment.nics[0]),
@@ -404,7 +434,9 @@ class Writer {
             else
                 text +=
                     write_bridge(fmt::format("segment-{}", id.row), segment.nics, alias_of(segment),
-                                 !segment.link || condition_.link_up(segment.link));
+                                 !segment.link
+                                 || (condition_.link_up(segment.link)
+                                     && !lab_.links[segment.link].is_tunnel));
         }
         if (lab_.has_wiring())
             text += write_domains();
@@ -433,9 +465,30 @@ class Writer {
 
     // A link that works, between two machines that are on: a pair of devices, and nothing between.
     bool is_pair(const lab::Segment& segment) const {
+        return is_live(segment) && !lab_.links[segment.link].is_tunnel;
+    }
+
+    bool is_live(const lab::Segment& segment) const {
         auto on = [&](NicId nic) { return condition_.machine_on(lab_.nics[nic].machine); };
         return segment.link && condition_.link_up(segment.link)
                && std::ranges::all_of(segment.nics, on);
+    }
+
+    bool is_live_tunnel(const lab::Segment& segment) const {
+        return is_live(segment) && lab_.links[segment.link].is_tunnel
+               && lab_.links[segment.link].outer;
+    }
+
+    std::string write_tunnel(lab::LinkId id) const {
+        const lab::Link& link = lab_.links[id];
+        std::string text = fmt::format("    tunnel {}", id.row + 1);
+        for (int end : {0, 1}) {
+            const lab::Nic& nic = lab_.nics[end == 0 ? link.first : link.second];
+            text += fmt::format(" {} {} {} {} {}", lab_.machines[nic.machine].name, nic.name,
+                                net::to_string(nic.mac), nic.mtu_bytes,
+                                net::to_string((*link.outer)[static_cast<std::size_t>(end)]));
+        }
+        return text + "\n";
     }
 
     // A NIC as `ip link add` takes one end of a pair.
@@ -638,7 +691,7 @@ class Writer {
         std::set<std::pair<lab::FilterId, plan::Way>> used;
         std::string chains = nic_chain(id, plan::Way::in, used)
                              + nic_chain(id, plan::Way::out, used) + machine_chains(id, used)
-                             + translation_chains(id);
+                             + relay_chain(id) + translation_chains(id);
         if (chains.empty())
             return "";
         std::string text =
@@ -783,6 +836,20 @@ class Writer {
                 fmt::format("    jump {}\n", chain_name(lab_.filters[duties->filter], way)));
         }
         return text;
+    }
+
+    // A core passes nothing on from one peer to another, nor back to the same one.
+    std::string relay_chain(MachineId id) const {
+        std::string peers;
+        for (NicId nic : lab_.nics_of(id))
+            if (lab_.machines[id].is_core && lab_.is_peering(nic))
+                peers += fmt::format("{}\"{}\"", peers.empty() ? "" : ", ", lab_.nics[nic].name);
+        if (peers.empty())
+            return "";
+        return fmt::format("  chain no-relay {{\n"
+                           "    type filter hook forward priority -10; policy accept;\n"
+                           "    iifname {{ {0} }} oifname {{ {0} }} drop\n  }}\n",
+                           peers);
     }
 
     std::string translation_chains(MachineId id) const {

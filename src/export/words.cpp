@@ -2,6 +2,7 @@
 
 #include "jackal/net/special_use.h"
 
+#include <algorithm>
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
@@ -48,6 +49,8 @@ std::string drop_detail(const lab::Lab& lab, const Journey& journey, const packe
         return fmt::format("no route to {}", to_string(journey.flow.destination));
     case Ending::not_forwarding: return "does not forward";
     case Ending::no_neighbour:
+        if (!journey.crossings.empty() && !journey.crossings.back().works)
+            return fmt::format("the {} does not work", segment);
         return fmt::format("nobody on {} answers for {}", segment, to_string(journey.next_hop));
     case Ending::which_neighbour:
         if (lab.nics[journey.answering.front()].shares_mac)
@@ -66,6 +69,7 @@ std::string drop_detail(const lab::Lab& lab, const Journey& journey, const packe
     case Ending::own_source:
         return fmt::format("has the source address {} itself", to_string(journey.flow.source));
     case Ending::filtered: return denial_text(lab, journey.denial);
+    case Ending::not_relayed: return "relays nothing between peers";
     case Ending::to_broadcast:
         return fmt::format("{} means all of {}", to_string(journey.flow.destination), segment);
     case Ending::delivered: break;
@@ -165,6 +169,26 @@ std::vector<std::string> filter_texts(const routing::Settled& settled, const Jou
     return std::move(passed.texts);
 }
 
+const packet::Crossing* crossing_at(const Journey& journey, std::size_t step) {
+    for (const packet::Crossing& crossing : journey.crossings)
+        if (crossing.step == step)
+            return &crossing;
+    return nullptr;
+}
+
+std::string crossing_text(const lab::Lab& lab, const packet::Crossing& crossing) {
+    const lab::Link& link = lab.links[crossing.tunnel];
+    if (!link.outer)
+        return "its ends have no addresses of one family";
+    if (!crossing.outer)
+        return "inside itself";
+    const packet::Packet& packet = crossing.outer->packet;
+    std::string_view way = crossing.is_way_back ? "the way back fails: " : "";
+    return fmt::format("{}in UDP from {} to {}, {} bytes longer", way, to_string(packet.source),
+                       to_string(packet.destination),
+                       lab::tunnel_overhead_bytes(packet.source.family()));
+}
+
 std::string wires_text(const lab::Lab& lab, lab::NicId nic) {
     std::string text;
     for (const lab::Plug& plug : lab.plugs_of(nic)) {
@@ -210,6 +234,17 @@ std::vector<std::string> rewrite_texts(const Journey& journey, std::size_t index
     return texts;
 }
 
+std::vector<std::string> way_lines(const plan::Plan& plan, const reach::Way& way) {
+    std::vector<plan::Edit> edits = way.common;
+    for (const auto& some : way.at)
+        edits.insert(edits.end(), some.begin(), some.end());
+    auto is_new = [](const plan::Edit& edit) {
+        return std::holds_alternative<plan::AddRouter>(edit);
+    };
+    std::ranges::stable_partition(edits, is_new); // others refer to them
+    return lab::to_lines({edits, ""}, plan);
+}
+
 std::string translation_text(const lab::Lab& lab, const lab::Translation& translation) {
     const std::string& nic = lab.nics[translation.nic].name;
     if (translation.kind == plan::Translation::Kind::source) {
@@ -243,6 +278,8 @@ std::vector<std::string> filters_on(const lab::Lab& lab, lab::NicId nic) {
 std::string_view kind_text(const lab::Machine& machine) {
     if (machine.outside)
         return "outside";
+    if (machine.is_core)
+        return "core";
     return machine.kind == plan::MachineKind::guest ? "guest" : "router";
 }
 

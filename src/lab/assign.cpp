@@ -36,6 +36,12 @@ class Assigner {
         return std::ranges::binary_search(written_, Written{segment, address});
     }
 
+    // A machine that the plan does not write has the gateway address.
+    bool has_gateway_unwritten(const Subnet& subnet) const {
+        return plan::has_gateway_outside(subnet.uplink)
+               || (lab_.sites[subnet.site].core && plan_.subnets[subnet.plan_index].joined);
+    }
+
     const plan::NicAddress* written_address(const Nic& nic) const {
         const plan::Machine& machine = plan_.machines[nic.machine.row];
         return nic.plan_index < machine.nics.size() ? &machine.nics[nic.plan_index].address
@@ -50,7 +56,7 @@ class Assigner {
                     written_.emplace_back(nic.segment, given.value.address);
         for (const Subnet& subnet : lab_.subnets)
             for (net::Family family : net::both_families)
-                if (plan::has_gateway_outside(subnet.uplink) && subnet.gateway[family])
+                if (has_gateway_unwritten(subnet) && subnet.gateway[family])
                     written_.emplace_back(subnet.segment, *subnet.gateway[family]);
         take_pins();
         std::ranges::sort(written_);
@@ -338,6 +344,8 @@ class Assigner {
             && machine.name
                    == (subnet.uplink == plan::Uplink::nat ? plan::outside::workstation
                                                           : plan::outside::lan_gateway);
+        is_gateway |= machine.is_core && has_gateway_unwritten(subnet)
+                      && !plan::has_gateway_outside(subnet.uplink);
         for (net::Family family : net::both_families) {
             const auto& prefix = segment.prefix[family];
             if (!prefix)

@@ -3,7 +3,7 @@
 #include "allocate.h"
 #include "assign.h"
 #include "jackal/plan/edit.h"
-#include "jackal/plan/outside.h"
+#include "jackal/plan/sites.h"
 #include "jackal/plan/validate.h"
 
 #include <algorithm>
@@ -37,6 +37,7 @@ class Builder {
         add_totals();
         add_machines();
         add_links(allocation);
+        add_peerings();
         add_loopbacks(allocation);
         add_switches();
         add_plugs();
@@ -44,6 +45,7 @@ class Builder {
         mark_shared_macs();
         add_starts_after();
         assign_addresses(plan_, lab_);
+        lay_tunnels();
         index_owners();
         add_filters();
         add_guards();
@@ -149,6 +151,7 @@ class Builder {
                        .gateway = {},
                        .gateway_kind = subnet.gateway.kind,
                        .gateway_written = subnet.gateway.written,
+                       .prefix_written = !subnet.prefixes.empty(),
                        .gateway_at = subnet.gateway.at,
                        .reserved = {},
                        .dhcp = {},
@@ -221,6 +224,7 @@ class Builder {
                  .forwards = machine.does_forward(),
                  .up = machine.up,
                  .outside = machine.outside,
+                 .is_core = machine.is_core,
                  .first_nic = NicId{static_cast<std::uint32_t>(lab_.nics.size())},
                  .nic_count = static_cast<std::uint32_t>(machine.nics.size() + links_of[i].size()
                                                          + (machine.loopback ? 1 : 0)),
@@ -306,9 +310,90 @@ class Builder {
                             .delay = link.delay,
                             .jitter = link.jitter,
                             .loss = link.loss,
+                            .hourly_cost = link.hourly_cost,
                             .up = link.up,
+                            .is_tunnel = bool(link.tunnel),
+                            .outer = {},
+                            .peering = link.peering ? PeeringId{*link.peering} : PeeringId{},
                             .at = link.at});
         }
+    }
+
+    void add_peerings() {
+        for (std::uint32_t i = 0; i < plan_.peerings.size(); ++i) {
+            const plan::Peering& peering = plan_.peerings[i];
+            Peering row{.sites = {site_named(peering.first.value), site_named(peering.second.value)},
+                        .sides = {peering.sides[0], peering.sides[1]},
+                        .state = plan::state_of(plan_, peering),
+                        .overlaps = {},
+                        .link = {},
+                        .at = peering.at,
+                        .plan_index = i};
+            if (row.state == plan::PeeringState::blocked)
+                row.overlaps = plan::overlaps(plan_, peering);
+            const plan::Site& one = plan_.sites[row.sites[0].row];
+            const plan::Site& other = plan_.sites[row.sites[1].row];
+            plan::Distance regions = plan::distance(plan_, one, other);
+            row.delay = peering.delay.value_or(*regions.delay);
+            row.hourly_cost = peering.hourly_cost.value_or(*regions.peering_cost);
+            row.within_region = one.region == other.region;
+            lab_.peerings.add(std::move(row));
+        }
+        for (LinkId id : lab_.links.ids()) // that of the borders comes first
+            if (PeeringId peering = lab_.links[id].peering; peering && !lab_.peerings[peering].link)
+                lab_.peerings[peering].link = id;
+        for (SiteId id : lab_.sites.ids()) {
+            if (id.row >= plan_.sites.size())
+                continue;
+            const plan::Site& site = plan_.sites[id.row];
+            if (!site.relay.value.empty())
+                lab_.sites[id].relay = machine_named(site.relay.value);
+            if (site.automatic)
+                if (auto core = lab_.machine_index.find(plan::core_name(site.name),
+                                                        name_in(plan_.machines)))
+                    lab_.sites[id].core = MachineId{*core};
+        }
+    }
+
+    // The outer addresses of tunnels, and what their NICs carry if the plan does not say.
+    void lay_tunnels() {
+        for (LinkId id : lab_.links.ids()) {
+            Link& link = lab_.links[id];
+            if (!link.is_tunnel)
+                continue;
+            const plan::Tunnel& tunnel = *plan_.links[id.row].tunnel;
+            for (net::Family family : net::both_families) {
+                NicId first = outer_nic(link.first, tunnel.over[0].value, family);
+                NicId second = outer_nic(link.second, tunnel.over[1].value, family);
+                if (!first || !second)
+                    continue;
+                link.outer = {lab_.first_address(first, family)->address,
+                              lab_.first_address(second, family)->address};
+                if (!plan_.links[id.row].mtu_bytes)
+                    for (auto [nic, under] : {std::pair{link.first, first}, {link.second, second}})
+                        lab_.nics[nic].mtu_bytes = inner_mtu(lab_.nics[under].mtu_bytes, family);
+                break;
+            }
+        }
+    }
+
+    static std::uint16_t inner_mtu(std::uint16_t outer, net::Family family) {
+        constexpr unsigned least = 68; // RFC 791
+        unsigned overhead = tunnel_overhead_bytes(family);
+        return static_cast<std::uint16_t>(outer > least + overhead ? outer - overhead : least);
+    }
+
+    // The NIC that a tunnel's outer packets leave by: the one named, or the first with an address
+    // that is no tunnel itself.
+    NicId outer_nic(NicId inner, const std::string& name, net::Family family) const {
+        for (NicId nic : lab_.nics_of(lab_.nics[inner].machine)) {
+            LinkId link = lab_.segments[lab_.nics[nic].segment].link;
+            bool is_meant = name.empty() ? !(link && lab_.links[link].is_tunnel)
+                                         : lab_.nics[nic].name == name && nic != inner;
+            if (is_meant && lab_.first_address(nic, family) != nullptr)
+                return nic;
+        }
+        return {};
     }
 
     void add_loopbacks(const Allocation& allocation) {
@@ -678,15 +763,19 @@ class Builder {
             lab_.routes.add({.to = to,
                              .via = *via,
                              .metric = metric_in(to.family(), route.metric),
-                             .origin = std::holds_alternative<std::string>(route.via.value)
-                                           ? RouteOrigin::written_by_name
-                                           : RouteOrigin::written,
+                             .origin = origin_of(route),
                              .plan_index = index,
                              .at = route.at});
         }
-        if (!resolved)
+        if (!resolved && !route.implied)
             lab_.unresolved_routes.push_back(
                 {id, index, prefixes, plan::to_string(route.via.value), route.via.at});
+    }
+
+    static RouteOrigin origin_of(const plan::Route& route) {
+        return route.implied                                            ? RouteOrigin::peering
+               : std::holds_alternative<std::string>(route.via.value) ? RouteOrigin::written_by_name
+                                                                        : RouteOrigin::written;
     }
 
     std::vector<net::Prefix> prefixes_of(const plan::Route::Target& target) const {
@@ -832,8 +921,8 @@ void refuse_broken(const plan::Plan& plan) {
 } // namespace
 
 Lab build(const plan::Plan& plan) {
-    if (plan::has_outside(plan)) {
-        plan::Plan whole = plan::with_outside(plan);
+    if (plan::is_incomplete(plan)) {
+        plan::Plan whole = plan::complete(plan);
         refuse_broken(whole);
         return Builder(whole).run();
     }
@@ -842,7 +931,7 @@ Lab build(const plan::Plan& plan) {
 }
 
 Reasons reasons(const plan::Plan& plan) {
-    plan::Plan whole = plan::with_outside(plan);
+    plan::Plan whole = plan::complete(plan);
     refuse_broken(whole);
     return Builder(whole).reasons();
 }

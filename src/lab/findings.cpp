@@ -1,4 +1,5 @@
 #include "jackal/lab/finding.h"
+#include "jackal/lab/peering.h"
 #include "jackal/lab/place.h"
 #include "jackal/net/special_use.h"
 
@@ -45,6 +46,7 @@ class Inspector {
         filter_rules();
         add_switch_findings(lab_, found_);
         add_lease_findings(lab_, found_);
+        add_peering_findings(lab_, found_);
         for (Finding& finding : found_)
             finding.remedy = within(lab_, std::move(finding.remedy));
         sort_findings(found_);
@@ -737,14 +739,36 @@ class Inspector {
              std::move(remedy), row.at);
     }
 
+    // By site: whether its subnets stand on several islands. Sites that are islands as a whole may
+    // be meant so in a plan with cores or peerings; elsewhere they count as split.
+    std::vector<bool>
+    split_sites(const std::map<std::uint32_t, std::vector<SubnetId>>& members) const {
+        bool meant = lab_.peerings.size() != 0
+                     || std::ranges::any_of(
+                         lab_.sites, [](const Site& site) { return bool(site.core); });
+        std::vector<bool> split(lab_.sites.size(), !meant);
+        std::vector<std::optional<std::uint32_t>> island(lab_.sites.size());
+        for (const auto& [number, subnets] : members)
+            for (SubnetId id : subnets) {
+                auto& known = island[lab_.subnets[id].site.row];
+                if (known && *known != number)
+                    split[lab_.subnets[id].site.row] = true;
+                known = number;
+            }
+        return split;
+    }
+
     void subnets_that_nothing_joins() {
         std::vector<std::uint32_t> island = islands(lab_, JoinedBy::forwarding_machines);
         std::map<std::uint32_t, std::vector<SubnetId>> members;
         for (SubnetId id : lab_.subnets.ids())
             if (!lab_.segments[lab_.subnets[id].segment].nics.empty())
                 members[island[lab_.subnets[id].segment.row]].push_back(id);
+        const std::vector<bool> is_split = split_sites(members);
         for (auto it = members.begin(); it != members.end(); ++it) {
-            if (it == members.begin())
+            bool apart = std::ranges::any_of(
+                it->second, [&](SubnetId id) { return is_split[lab_.subnets[id].site.row]; });
+            if (it == members.begin() || !apart)
                 continue;
             const Subnet& first = lab_.subnets[it->second.front()];
             std::vector<std::string> names;
@@ -767,7 +791,7 @@ class Inspector {
         if (!worth_working_out())
             return {{}, "add a router to it"};
         for (const Machine& machine : lab_.machines)
-            if (machine.forwards && machine.kind == plan::MachineKind::router
+            if (machine.forwards && machine.kind == plan::MachineKind::router && !machine.is_core
                 && machine.nic_count != 0
                 && wired_[lab_.nics[machine.first_nic].segment.row] != wired_[subnet.segment.row])
                 return {{plan::AddNic{machine.name, subnet.name}}, ""};
@@ -824,11 +848,31 @@ struct ChangesOutside {
 
     bool is_machine(std::string_view name) const {
         auto machine = lab.machine(name);
+        return machine && (lab.machines[*machine].outside || lab.machines[*machine].is_core);
+    }
+    // A core's own routes are those of its site.
+    bool operator()(const plan::AddRoute& e) const {
+        auto machine = lab.machine(e.machine);
         return machine && lab.machines[*machine].outside;
+    }
+    bool operator()(const plan::SetRouteVia& e) const { return is_implied(e.machine, e.route); }
+    bool operator()(const plan::RemoveRoute& e) const { return is_implied(e.machine, e.route); }
+    bool is_implied(std::string_view name, std::size_t route) const {
+        auto machine = lab.machine(name);
+        return machine
+               && (lab.machines[*machine].outside
+                   || std::ranges::any_of(lab.routes_of(*machine), [&](RouteId id) {
+                          return lab.routes[id].plan_index == route
+                                 && lab.routes[id].origin == RouteOrigin::peering;
+                      }));
     }
     bool is_subnet(std::string_view name) const {
         auto subnet = lab.subnet(name);
         return subnet && lab.subnets[*subnet].outside;
+    }
+    bool is_outside_link(std::size_t number) const {
+        const Link& link = lab.links[LinkId{static_cast<std::uint32_t>(number)}];
+        return lab.machines[lab.nics[link.first].machine].outside;
     }
     bool operator()(const plan::AddRouter& e) const {
         return std::ranges::any_of(e.subnets,
@@ -842,8 +886,7 @@ struct ChangesOutside {
         if constexpr (requires { e.subnet; })
             outside |= is_subnet(e.subnet);
         if constexpr (requires { e.link; })
-            outside |= is_machine(
-                lab.machine_name(lab.links[LinkId{static_cast<std::uint32_t>(e.link)}].first));
+            outside |= is_outside_link(e.link);
         return outside;
     }
 };

@@ -38,6 +38,13 @@ std::optional<NicId> Lab::nic(MachineId machine, std::string_view wanted) const 
     return std::nullopt;
 }
 
+SiteId Lab::site_of(MachineId id) const {
+    for (NicId nic : nics_of(id))
+        if (SubnetId subnet = segments[nics[nic].segment].subnet)
+            return subnets[subnet].site;
+    return {};
+}
+
 std::vector<net::Prefix> Lab::prefixes() const {
     std::vector<net::Prefix> all;
     for (const Segment& segment : segments)
@@ -106,7 +113,8 @@ std::string Lab::segment_name(SegmentId id) const {
     if (segment.loopback)
         return machines[segment.loopback].name + "/lo";
     const Link& link = links[segment.link];
-    return fmt::format("{} -- {}", machine_name(link.first), machine_name(link.second));
+    return fmt::format("{}{} -- {}", link.is_tunnel ? "tunnel " : "", machine_name(link.first),
+                       machine_name(link.second));
 }
 
 std::string Lab::nic_name(NicId nic) const {

@@ -114,6 +114,15 @@ std::optional<Prefix> parse_prefix(std::string_view text) {
     return parsed->prefix();
 }
 
+std::vector<Prefix> outermost(std::vector<Prefix> prefixes) {
+    std::ranges::sort(prefixes);
+    std::vector<Prefix> found;
+    for (const Prefix& prefix : prefixes)
+        if (found.empty() || !found.back().contains(prefix))
+            found.push_back(prefix);
+    return found;
+}
+
 std::string to_string(const Prefix& prefix) {
     return fmt::format("{}/{}", to_string(prefix.first()), prefix.length());
 }

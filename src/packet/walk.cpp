@@ -58,11 +58,17 @@ int Journey::forwarded() const {
 
 namespace {
 
+// Tunnels inside tunnels, at most. Whoever sends a tunnel's outer packets into that tunnel itself
+// gets no further.
+constexpr int most_nested = 4;
+
+Crossing cross(const routing::Settled& settled, NicId from, unsigned size_bytes, int depth);
+
 class Walk {
   public:
     Walk(const routing::Settled& settled, MachineId sender, const Packet& packet,
-         const Journey* request)
-        : settled_(settled), lab_(settled.lab()),
+         const Journey* request, int depth = 0)
+        : settled_(settled), lab_(settled.lab()), depth_(depth),
           aim_(settled.aim(packet.destination)), source_{.address = packet.source,
                                                          .owners = lab_.owners_of(packet.source)},
           at_(sender), is_touched_(lab_.touches_packets()), request_(request) {
@@ -112,6 +118,8 @@ class Walk {
             return end(Ending::ttl_expired);
         if (size_bytes_ > hop_->mtu_bytes && !fragment())
             return end(Ending::too_big);
+        if (in_ && lab_.machines[at_].is_core && lab_.is_peering(in_) && lab_.is_peering(hop_->out))
+            return end(Ending::not_relayed);
         if (is_touched_ && !leave())
             return false;
         return pass_on();
@@ -139,6 +147,7 @@ class Walk {
                 way_back_.out = came_in;
                 way_back_.source = id;
                 way_back_.mtu_bytes = lab_.nics[came_in].mtu_bytes;
+                way_back_.is_tunnel = bool(lab_.tunnel(came_in));
                 hop_ = &way_back_;
                 return;
             }
@@ -177,8 +186,11 @@ class Walk {
             }
             neighbour = answering_.front();
             machine = lab_.nics[neighbour].machine;
-            neighbour_takes_less_ = lab_.nics[neighbour].mtu_bytes < hop_->mtu_bytes;
+            neighbour_takes_less_ =
+                lab_.nics[neighbour].mtu_bytes < hop_->mtu_bytes && !hop_->is_tunnel;
         }
+        if (hop_->is_tunnel && !cross_tunnel())
+            return false;
         if (in_ && hop_->source_is_shared && has_source(machine)) {
             journey_.next_hop = lab_.addresses[hop_->source].address;
             return end(Ending::shared_source);
@@ -189,6 +201,18 @@ class Walk {
         in_ = neighbour;
         at_ = machine;
         return true;
+    }
+
+    bool cross_tunnel() {
+        Crossing crossing = cross(settled_, hop_->out, size_bytes_, depth_ + 1);
+        crossing.step = static_cast<std::uint32_t>(journey_.steps.size());
+        bool works = crossing.works;
+        journey_.crossings.push_back(std::move(crossing));
+        if (works)
+            return true;
+        bool direct = hop_->kind == RouteKind::connected;
+        journey_.next_hop = direct ? aim_.address : lab_.routes[hop_->written].via;
+        return end(Ending::no_neighbour);
     }
 
     // Linux does not answer an ARP request that bears one of its own addresses as sender.
@@ -368,6 +392,7 @@ class Walk {
 
     const routing::Settled& settled_;
     const lab::Lab& lab_;
+    int depth_; // how many tunnels are around
     routing::Aim aim_;
     routing::Aim source_; // whoever has the source address
     Journey journey_;
@@ -388,7 +413,52 @@ class Walk {
     std::optional<Passage> record_; // of the flow, at the current machine
 };
 
+// Outer packets may be fragmented anywhere (RFC 7348 section 4.3 only advises against it), and say
+// nothing of the packets before them: each is judged on its own.
+Journey walk_outer(const routing::Settled& settled, MachineId sender, net::Address from,
+                   net::Address to, unsigned size_bytes, int depth) {
+    constexpr std::uint16_t first_dynamic_port = 49152; // RFC 6335 section 6
+    Packet packet{.source = from,
+                  .destination = to,
+                  .size_bytes = size_bytes + lab::tunnel_overhead_bytes(to.family()),
+                  .is_reply = true,
+                  .protocol = net::Protocol::udp,
+                  .source_port = first_dynamic_port,
+                  .destination_port = lab::tunnel_port};
+    return Walk(settled, sender, packet, nullptr, depth).run();
+}
+
+Crossing cross(const routing::Settled& settled, NicId from, unsigned size_bytes, int depth) {
+    constexpr unsigned question_bytes = 28; // an ARP request (RFC 826)
+    const lab::Lab& lab = settled.lab();
+    Crossing crossing{.tunnel = lab.tunnel(from)};
+    const lab::Link& link = lab.links[crossing.tunnel];
+    if (!link.outer || depth > most_nested)
+        return crossing;
+    bool is_first = link.first == from;
+    NicId ends[2] = {from, is_first ? link.second : link.first};
+    net::Address addresses[2] = {(*link.outer)[is_first ? 0 : 1], (*link.outer)[is_first ? 1 : 0]};
+    for (bool back : {false, true}) {
+        int here = back ? 1 : 0;
+        Journey outer =
+            walk_outer(settled, lab.nics[ends[here]].machine, addresses[here], addresses[1 - here],
+                       back ? question_bytes : size_bytes, depth);
+        crossing.works = outer.ending == Ending::delivered
+                         && outer.last_machine() == lab.nics[ends[1 - here]].machine;
+        crossing.is_way_back = back && !crossing.works;
+        if (!back || !crossing.works)
+            crossing.outer = std::make_shared<const Journey>(std::move(outer));
+        if (!crossing.works)
+            break;
+    }
+    return crossing;
+}
+
 } // namespace
+
+Crossing cross(const routing::Settled& settled, NicId from, unsigned size_bytes) {
+    return cross(settled, from, size_bytes, 1);
+}
 
 Journey walk(const routing::Settled& settled, MachineId sender, const Packet& packet,
              const Journey* request) {

@@ -1,5 +1,6 @@
 #include "jackal/plan/edit.h"
 
+#include "jackal/plan/sites.h"
 #include "jackal/plan/validate.h"
 
 #include <algorithm>
@@ -31,6 +32,32 @@ auto& site_of(PlanT& plan, const std::string& name) {
         if (site.name == name)
             return site;
     throw std::out_of_range(fmt::format("the plan has no site {}", name));
+}
+
+// The site that the machine is the core of, or null.
+template <class PlanT>
+auto* site_of_core(PlanT& plan, const Machine& machine) {
+    auto found = std::ranges::find_if(plan.sites, [&](const Site& site) {
+        return machine.is_core && core_name(site.name) == machine.name;
+    });
+    return found == plan.sites.end() ? nullptr : &*found;
+}
+
+// A machine's own routes: those of its site for a core, which has them first.
+template <class PlanT>
+auto& routes_of(PlanT& plan, const std::string& name) {
+    auto& machine = machine_of(plan, name);
+    auto* site = site_of_core(plan, machine);
+    return site == nullptr ? machine.routes : site->routes;
+}
+
+template <class PlanT>
+auto& side_of(PlanT& plan, std::size_t peering, const std::string& site) {
+    auto& entry = plan.peerings.at(peering);
+    int side = entry.side_of(site);
+    if (side < 0)
+        throw std::out_of_range(fmt::format("peering {} has no side {}", peering, site));
+    return entry.sides[side];
 }
 
 template <class PlanT>
@@ -85,8 +112,41 @@ Mark nic_mark(const Plan& plan, const std::string& name, std::size_t nic) {
     return machine_of(plan, name).nics.at(nic).at;
 }
 
+std::string routes_path(const Plan& plan, const std::string& name) {
+    const Machine& machine = machine_of(plan, name);
+    const Site* site = site_of_core(plan, machine);
+    return site == nullptr ? machine_path(machine) + ".routes"
+                           : fmt::format("sites.{}.routes", site->name);
+}
+
 std::string route_path(const Plan& plan, const std::string& name, std::size_t route) {
-    return fmt::format("{}.routes[{}]", machine_path(machine_of(plan, name)), route);
+    return fmt::format("{}[{}]", routes_path(plan, name), route);
+}
+
+// The entry that a link stands in: `links[2]`, `tunnels[0]`, or that of its peering.
+std::string link_path(const Plan& plan, std::size_t number) {
+    const Link& link = plan.links.at(number);
+    if (link.peering)
+        return fmt::format("peerings[{}]", *link.peering);
+    auto before = std::count_if(plan.links.begin(),
+                                plan.links.begin() + static_cast<std::ptrdiff_t>(number),
+                                [&](const Link& other) {
+                                    return !other.peering && bool(other.tunnel) == bool(link.tunnel);
+                                });
+    return fmt::format("{}[{}]", link.tunnel ? "tunnels" : "links", before);
+}
+
+std::string side_path(std::size_t peering, const std::string& site) {
+    return fmt::format("peerings[{}].{}", peering, site);
+}
+
+Mark side_mark(const Plan& plan, std::size_t peering, const std::string& site) {
+    const PeeringSide& side = side_of(plan, peering, site);
+    return side.at ? side.at : plan.peerings[peering].at;
+}
+
+std::string side_text(const std::string& border) {
+    return border.empty() ? "{accept: true}" : fmt::format("{{accept: true, border: {}}}", border);
 }
 
 // The value of one family among those written, as text; empty if there is none.
@@ -163,24 +223,24 @@ struct Words {
                 e.to && machine.gateway ? of_family(machine.gateway->given, e.to->family()) : ""};
     }
     EditText operator()(const AddRoute& e) const {
-        const Machine& machine = machine_of(plan, e.machine);
-        return {machine_path(machine) + ".routes", "add",
-                fmt::format("{{to: {}, via: {}}}", to_string(e.to), to_string(e.via)), machine.at};
+        return {routes_path(plan, e.machine), "add",
+                fmt::format("{{to: {}, via: {}}}", to_string(e.to), to_string(e.via)),
+                machine_of(plan, e.machine).at};
     }
     EditText operator()(const SetRouteVia& e) const {
-        const Route& route = machine_of(plan, e.machine).routes.at(e.route);
+        const Route& route = routes_of(plan, e.machine).at(e.route);
         return {route_path(plan, e.machine, e.route) + ".via", "set", to_string(e.via),
                 route.via.at, to_string(route.via.value)};
     }
     EditText operator()(const RemoveRoute& e) const {
         return {route_path(plan, e.machine, e.route), "remove", "",
-                machine_of(plan, e.machine).routes.at(e.route).at};
+                routes_of(plan, e.machine).at(e.route).at};
     }
     EditText operator()(const SetLinkUp& e) const {
-        return {fmt::format("links[{}].state", e.link), "set", "up", plan.links.at(e.link).at};
+        return {link_path(plan, e.link) + ".state", "set", "up", plan.links.at(e.link).at};
     }
     EditText operator()(const SetLinkMtu& e) const {
-        return {fmt::format("links[{}].mtu", e.link), "set", fmt::format("{}", e.bytes),
+        return {link_path(plan, e.link) + ".mtu", "set", fmt::format("{}", e.bytes),
                 plan.links.at(e.link).at};
     }
     EditText operator()(const SetNicMtu& e) const {
@@ -264,6 +324,44 @@ struct Words {
         const Machine& machine = machine_of(plan, e.machine);
         return {machine_path(machine) + ".dns", "add", to_string(e.server), machine.at};
     }
+    EditText operator()(const AcceptPeering& e) const {
+        const PeeringSide& side = side_of(plan, e.peering, e.site);
+        Mark at = side_mark(plan, e.peering, e.site);
+        if (side.declared)
+            return {side_path(e.peering, e.site) + ".accept", "set", "true", at, "false"};
+        return {side_path(e.peering, e.site), "set", side_text(e.border), at};
+    }
+    EditText operator()(const TakeRelayed& e) const {
+        return {side_path(e.peering, e.site) + ".relay", "set", "true",
+                side_mark(plan, e.peering, e.site)};
+    }
+    EditText operator()(const SetPeeringExit& e) const {
+        return {side_path(e.peering, e.site) + ".exit", "set", std::string(to_string(e.to)),
+                side_mark(plan, e.peering, e.site)};
+    }
+    EditText operator()(const AddPeering& e) const {
+        return {"peerings",
+                "add",
+                fmt::format("{{between: [{}, {}], {}: {}, {}: {}}}", e.sites[0], e.sites[1],
+                            e.sites[0], side_text(e.borders[0]), e.sites[1],
+                            side_text(e.borders[1])),
+                {}};
+    }
+    EditText operator()(const SetSiteRelay& e) const {
+        return {fmt::format("sites.{}.relay", e.site), "set", e.relay, site_of(plan, e.site).at};
+    }
+    EditText operator()(const SetSiteSpace& e) const {
+        return {fmt::format("sites.{}.space", e.site), "set", net::to_string(e.to),
+                site_of(plan, e.site).at, net::to_string(e.from)};
+    }
+    EditText operator()(const AddLink& e) const {
+        std::string delay =
+            e.delay.count() == 0 ? "" : fmt::format(", delay: {}us", e.delay.count());
+        return {"links", "add", fmt::format("{{between: [{}, {}]{}}}", e.first, e.second, delay), {}};
+    }
+    EditText operator()(const AddTunnel& e) const {
+        return {"tunnels", "add", fmt::format("{{between: [{}, {}]}}", e.first, e.second), {}};
+    }
     EditText operator()(const AddSegmentPort& e) const {
         return {fmt::format("switches.{}.ports.{}", e.owner, e.name), "add",
                 fmt::format("{{vlan: {}, segment: {}}}", e.vlan, e.subnet),
@@ -341,21 +439,28 @@ struct Deed {
         machine.gateway = gateway;
     }
     void operator()(const AddRoute& e) const {
-        Machine& machine = machine_of(plan, e.machine);
-        machine.routes.push_back({.to = e.to, .via = e.via});
+        auto& routes = routes_of(plan, e.machine);
+        auto implied = std::ranges::find(routes, true, &Route::implied); // come last
+        routes.insert(implied, {.to = e.to, .via = e.via});
     }
     void operator()(const SetRouteVia& e) const {
-        Route& route = machine_of(plan, e.machine).routes.at(e.route);
+        Route& route = routes_of(plan, e.machine).at(e.route);
         route.via.value = e.via;
         route.nic.reset();
     }
     void operator()(const RemoveRoute& e) const {
-        auto& routes = machine_of(plan, e.machine).routes;
+        auto& routes = routes_of(plan, e.machine);
         routes.at(e.route);
         routes.erase(routes.begin() + static_cast<std::ptrdiff_t>(e.route));
     }
-    void operator()(const SetLinkUp& e) const { plan.links.at(e.link).up = true; }
-    void operator()(const SetLinkMtu& e) const { plan.links.at(e.link).mtu_bytes = e.bytes; }
+    void operator()(const SetLinkUp& e) const {
+        Link& link = plan.links.at(e.link);
+        (link.peering ? plan.peerings.at(*link.peering).up : link.up) = true;
+    }
+    void operator()(const SetLinkMtu& e) const {
+        Link& link = plan.links.at(e.link);
+        (link.peering ? plan.peerings.at(*link.peering).mtu_bytes : link.mtu_bytes) = e.bytes;
+    }
     void operator()(const SetNicMtu& e) const {
         machine_of(plan, e.machine).nics.at(e.nic).mtu_bytes = e.bytes;
     }
@@ -420,6 +525,42 @@ struct Deed {
             .ports.push_back({.name = e.name, .untagged = e.vlan, .segment = e.subnet});
     }
     void operator()(const SetBondMemberUp& e) const { member_of(plan, e).up = true; }
+    void operator()(const AcceptPeering& e) const {
+        PeeringSide& side = side_of(plan, e.peering, e.site);
+        side.declared = true;
+        side.accepts = true;
+        if (side.border.value.empty())
+            side.border = e.border;
+    }
+    void operator()(const TakeRelayed& e) const {
+        side_of(plan, e.peering, e.site).relayed = true;
+    }
+    void operator()(const SetPeeringExit& e) const {
+        side_of(plan, e.peering, e.site).exit = e.to;
+    }
+    void operator()(const AddPeering& e) const {
+        Peering peering{.first = e.sites[0], .second = e.sites[1]};
+        for (int side : {0, 1}) {
+            peering.sides[side].declared = true;
+            peering.sides[side].border = e.borders[side];
+        }
+        plan.peerings.push_back(std::move(peering));
+    }
+    void operator()(const SetSiteRelay& e) const { site_of(plan, e.site).relay = e.relay; }
+    void operator()(const SetSiteSpace& e) const {
+        for (auto& space : site_of(plan, e.site).space)
+            if (space.value == e.from)
+                space.value = e.to;
+    }
+    void operator()(const AddLink& e) const {
+        plan.links.push_back({.first = e.first, .second = e.second, .delay = e.delay});
+    }
+    void operator()(const AddTunnel& e) const {
+        plan.links.push_back({.first = e.first,
+                              .second = e.second,
+                              .hourly_cost = tunnel_cost,
+                              .tunnel = Tunnel{}});
+    }
 };
 
 } // namespace

@@ -1,6 +1,6 @@
 #include "jackal/plan/read.h"
 
-#include "jackal/plan/outside.h"
+#include "jackal/plan/sites.h"
 #include "jackal/plan/validate.h"
 #include "parameters.h"
 #include "reader.h"
@@ -17,8 +17,14 @@ namespace {
 
 const Key<Site> site_keys[] = {
     {"about", [](Reader& r, NodeId n, Site& s) { read_text(r, n, s.about); }},
+    {"filter", [](Reader& r, NodeId n, Site& s) { read_word(r, n, s.filter); }},
     {"region", [](Reader& r, NodeId n, Site& s) { read_name(r, n, s.region); }},
-    {"routing", [](Reader& r, NodeId n, Site&) { r.word(n, "way of routing", {"manual"}); }},
+    {"relay", [](Reader& r, NodeId n, Site& s) { read_word(r, n, s.relay); }},
+    {"routes", [](Reader& r, NodeId n, Site& s) { read_routes(r, n, s.routes); }},
+    {"routing",
+     [](Reader& r, NodeId n, Site& s) {
+         s.automatic = r.word(n, "way of routing", {"manual", "automatic"}) == 1U;
+     }},
     {"space", [](Reader& r, NodeId n, Site& s) { read_prefixes(r, n, s.space); }},
 };
 
@@ -76,6 +82,7 @@ void read_subnet_size(Reader& r, NodeId node, Subnet& subnet) {
 
 const Key<Subnet> subnet_keys[] = {
     {"about", [](Reader& r, NodeId n, Subnet& s) { read_text(r, n, s.about); }},
+    {"core", [](Reader& r, NodeId n, Subnet& s) { read_flag(r, n, s.joined); }},
     {"dhcp", read_dhcp},
     {"filter", [](Reader& r, NodeId n, Subnet& s) { read_word(r, n, s.filter); }},
     {"gateway", read_subnet_gateway},
@@ -121,6 +128,8 @@ const Key<Link> link_keys[] = {
     {"between",
      [](Reader& r, NodeId n, Link& l) { read_pair(r, n, "between", l.first, l.second); }},
     {"delay", [](Reader& r, NodeId n, Link& l) { l.delay = read_delay(r, n).value_or(l.delay); }},
+    {"hourly-cost",
+     [](Reader& r, NodeId n, Link& l) { l.hourly_cost = read_cost(r, n).value_or(0); }},
     {"jitter",
      [](Reader& r, NodeId n, Link& l) { l.jitter = read_delay(r, n).value_or(l.jitter); }},
     {"loss",
@@ -264,6 +273,7 @@ const Key<Plan> plan_keys[] = {
          r.mapping(n, "outside", outside_keys, p.outside);
      }},
     {"params", [](Reader&, NodeId, Plan&) {}}, // see Parameters
+    {"peerings", read_peerings},
     {"pinned",
      [](Reader& r, NodeId n, Plan& p) {
          p.pins.at = r.at(n);
@@ -271,12 +281,14 @@ const Key<Plan> plan_keys[] = {
      }},
     {"pools", [](Reader& r, NodeId n,
                  Plan& p) { read_entries(r, n, "pools", "a pool", pool_keys, p.pools); }},
+    {"regions", read_regions},
     {"routers", [](Reader& r, NodeId n, Plan& p) { read_machines(r, n, p, MachineKind::router); }},
     {"sites", [](Reader& r, NodeId n,
                  Plan& p) { read_entries(r, n, "sites", "a site", site_keys, p.sites); }},
     {"subnets", [](Reader& r, NodeId n,
                    Plan& p) { read_entries(r, n, "subnets", "a subnet", subnet_keys, p.subnets); }},
     {"switches", read_switches},
+    {"tunnels", read_tunnels},
 };
 
 } // namespace
@@ -293,7 +305,7 @@ Reading read(std::string_view text, std::string source, const Settings& settings
             reader.mapping(document->root(), "a plan", plan_keys, plan);
         else
             reader.problem(document->root(), "a plan is a mapping that starts with `lab: NAME`");
-        plan = with_outside(std::move(plan));
+        plan = complete(std::move(plan));
         for (Problem& found : problems(plan))
             reader.problem(found.at, std::move(found.message));
         if (reading.problems.empty()) {

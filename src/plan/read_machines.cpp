@@ -171,8 +171,9 @@ const Key<Machine> machine_keys[] = {
     {"filter", [](Reader& r, NodeId n, Machine& m) { read_word(r, n, duties_of(m).filter); }},
     {"forwards",
      [](Reader& r, NodeId n, Machine& m) {
-         if (auto i = r.word(n, "answer", {"true", "false"}))
-             m.forwards = *i == 0;
+         bool forwards = false;
+         if (read_flag(r, n, forwards))
+             m.forwards = forwards;
      }},
     {"gateway", read_machine_gateway},
     {"like", skip_shape},
@@ -193,18 +194,7 @@ const Key<Machine> machine_keys[] = {
          });
          m.nics.shrink_to_fit();
      }},
-    {"routes",
-     [](Reader& r, NodeId n, Machine& m) {
-         m.routes.clear();
-         read_list(r, n, "routes", [&](NodeId item) {
-             Route route;
-             route.at = r.at(item);
-             r.mapping(item, "a route", route_keys, route);
-             if (!route.to.at || !route.via.at)
-                 r.problem(item, "a route needs `to` and `via`");
-             m.routes.push_back(std::move(route));
-         });
-     }},
+    {"routes", [](Reader& r, NodeId n, Machine& m) { read_routes(r, n, m.routes); }},
     {"starts-after",
      [](Reader& r, NodeId n, Machine& m) {
          duties_of(m).starts_after.clear();
@@ -330,6 +320,18 @@ class MachineReader {
 
 void read_machines(Reader& r, NodeId node, Plan& plan, MachineKind kind) {
     MachineReader(r).read(node, kind, plan.machines);
+}
+
+void read_routes(Reader& r, NodeId node, std::vector<Route>& into) {
+    into.clear();
+    read_list(r, node, "routes", [&](NodeId item) {
+        Route route;
+        route.at = r.at(item);
+        r.mapping(item, "a route", route_keys, route);
+        if (!route.to.at || !route.via.at)
+            r.problem(item, "a route needs `to` and `via`");
+        into.push_back(std::move(route));
+    });
 }
 
 } // namespace jackal::plan

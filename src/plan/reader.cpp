@@ -62,6 +62,22 @@ void read_word(Reader& r, NodeId node, Placed<std::string>& into) {
         into = {std::string(*text), r.at(node)};
 }
 
+std::optional<double> read_cost(Reader& r, NodeId node) {
+    return r.value(node, "a cost an hour, such as 0.05, at most a million",
+                   [](std::string_view text) {
+                       constexpr double most = 1e6;
+                       auto cost = parse_with_unit(text, {{"", 1}});
+                       return cost && *cost <= most ? cost : std::nullopt;
+                   });
+}
+
+bool read_flag(Reader& r, NodeId node, bool& into) {
+    auto i = r.word(node, "answer", {"true", "false"});
+    if (i)
+        into = *i == 0;
+    return i.has_value();
+}
+
 void read_state(Reader& r, NodeId node, bool& up) {
     if (auto i = r.word(node, "state", {"up", "down"}))
         up = *i == 0;

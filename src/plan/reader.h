@@ -206,7 +206,10 @@ std::optional<double> parse_percent(std::string_view text);
 void read_text(Reader& r, NodeId node, std::string& into);
 void read_name(Reader& r, NodeId node, std::string& into);
 void read_word(Reader& r, NodeId node, Placed<std::string>& into);
+std::optional<double> read_cost(Reader& r, NodeId node);
 void read_state(Reader& r, NodeId node, bool& up);
+/// `true` or `false`; false if it is neither.
+bool read_flag(Reader& r, NodeId node, bool& into);
 void read_mebibytes(Reader& r, NodeId node, std::uint32_t& into);
 void read_cpus(Reader& r, NodeId node, std::uint32_t& into);
 std::optional<std::uint16_t> read_mtu(Reader& r, NodeId node);
@@ -275,6 +278,10 @@ void read_pair(Reader& r, NodeId node, std::string_view what, T& first, T& secon
 
 /// Guests and routers, those they are like first.
 void read_machines(Reader& r, NodeId node, Plan& plan, MachineKind kind);
+void read_routes(Reader& r, NodeId node, std::vector<Route>& into);
+void read_peerings(Reader& r, NodeId node, Plan& plan);
+void read_tunnels(Reader& r, NodeId node, Plan& plan);
+void read_regions(Reader& r, NodeId node, Plan& plan);
 void read_pins(Reader& r, NodeId node, Pins& into);
 void read_filters(Reader& r, NodeId node, Plan& plan);
 void read_switches(Reader& r, NodeId node, Plan& plan);

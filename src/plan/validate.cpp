@@ -2,6 +2,7 @@
 
 #include "jackal/plan/cause.h"
 #include "jackal/plan/name_index.h"
+#include "jackal/plan/sites.h"
 
 #include <algorithm>
 #include <array>
@@ -66,6 +67,7 @@ class Validator {
         check_lab_name();
         collect_names();
         check_pools();
+        check_sites();
         for (const Subnet& subnet : plan_.subnets)
             check_subnet(subnet);
         count_link_nics();
@@ -77,6 +79,7 @@ class Validator {
             check_machine(machine);
         for (const Link& link : plan_.links)
             check_link(link);
+        check_peerings();
         for (const Expectation& expectation : plan_.expectations)
             check_expectation(expectation);
         return std::move(problems_);
@@ -156,6 +159,107 @@ class Validator {
                 around = i;
     }
 
+    void check_sites() {
+        std::set<std::string_view> regions;
+        for (const SiteRegion& region : plan_.regions) {
+            check_name(region.name, region.at);
+            if (!regions.insert(region.name).second)
+                problem(region.at, fmt::format("the name \"{}\" is taken already", region.name));
+        }
+        for (const Site& site : plan_.sites) {
+            check_filter_name(site.filter);
+            if (!site.relay.value.empty() && !is_on(site.relay, site.name, "relay"))
+                continue;
+            if (site.automatic && !is_name(core_name(site.name)) && is_name(site.name))
+                problem(site.at, fmt::format("the name of the core of site {} would be longer "
+                                             "than 63 letters",
+                                             site.name));
+            if (site.automatic)
+                continue;
+            if (!site.routes.empty())
+                problem(site.routes.front().at, no_core(site.name, "routes"));
+            if (!site.filter.value.empty())
+                problem(site.filter.at, no_core(site.name, "filter"));
+        }
+    }
+
+    static std::string no_core(std::string_view site, std::string_view key) {
+        return fmt::format("site {} has no core that `{}` would be for; write `routing: automatic`",
+                           site, key);
+    }
+
+    // A machine with a NIC on the site; else a problem.
+    bool is_on(const Placed<std::string>& name, std::string_view site, std::string_view what) {
+        auto row = machines_.row(name.value);
+        if (!row) {
+            problem(name.at, machines_.unknown(name.value));
+            return false;
+        }
+        for (const Nic& nic : plan_.machines[*row].nics)
+            if (auto subnet = subnets_.row(nic.subnet.value))
+                if (const auto& on = plan_.subnets[*subnet].site; on && on->value == site)
+                    return true;
+        problem(name.at, fmt::format("{} has no NIC on site {}, whose {} it is to be", name.value,
+                                     site, what));
+        return false;
+    }
+
+    // --- peerings --------------------------------------------------------------------------
+
+    void check_peerings() {
+        if (plan_.peerings.size() > most_peerings)
+            return problem(plan_.peerings[most_peerings].at,
+                           fmt::format("more than {} peerings", most_peerings));
+        std::set<std::pair<std::string_view, std::string_view>> seen;
+        for (const Peering& peering : plan_.peerings) {
+            const std::string& one = peering.first.value;
+            const std::string& other = peering.second.value;
+            if (one.empty() || other.empty())
+                continue;
+            bool known = check_site(peering.first) && check_site(peering.second);
+            if (one == other)
+                problem(peering.second.at, fmt::format("a peering of {} with itself", one));
+            else if (known && !seen.insert(std::minmax<std::string_view>(one, other)).second)
+                problem(peering.at, fmt::format("{} and {} have a peering already", one, other));
+            check_link_prefixes(peering.prefixes, peering.pool);
+            for (int side : {0, 1})
+                if (known && peering.sides[side].declared)
+                    check_side(peering, side);
+        }
+        std::size_t implied = 0;
+        for (const Machine& machine : plan_.machines)
+            if (!machine.routes.empty() && machine.routes.back().implied)
+                implied += machine.routes.size();
+        if (implied >= most_implied_routes)
+            problem(plan_.peerings.empty() ? Mark{} : plan_.peerings.front().at,
+                    fmt::format("the peerings bring more than {} routes", most_implied_routes));
+    }
+
+    bool check_site(const Placed<std::string>& name) {
+        auto row = sites_.row(name.value);
+        if (row && !plan_.sites[*row].outside)
+            return true;
+        problem(name.at, row ? fmt::format("{} is no site of the lab", name.value)
+                             : sites_.unknown(name.value));
+        return false;
+    }
+
+    void check_side(const Peering& peering, int number) {
+        const PeeringSide& side = peering.sides[number];
+        const std::string& site = peering.site(number);
+        bool automatic = plan_.sites[*sites_.row(site)].automatic;
+        if (automatic && !side.border.value.empty())
+            problem(side.border.at,
+                    fmt::format("the core of {} is its border, as its routing is automatic", site));
+        else if (automatic && !machines_.has(core_name(site)))
+            problem(side.at, fmt::format("site {} has no subnet, and so no core to peer with", site));
+        else if (!automatic && side.border.value.empty() && side.accepts)
+            problem(side.at, fmt::format("name the router of {} that the peering ends at: `border`",
+                                         site));
+        else if (!automatic && !side.border.value.empty())
+            is_on(side.border, site, "border");
+    }
+
     void check_subnet(const Subnet& subnet) {
         if (subnet.site && !sites_.has(subnet.site->value))
             problem(subnet.site->at, sites_.unknown(subnet.site->value));
@@ -173,6 +277,11 @@ class Validator {
             check_region(subnet, region);
         if (subnet.dhcp)
             check_dhcp(subnet, *subnet.dhcp);
+        if (auto site = subnet.site ? sites_.row(subnet.site->value) : std::nullopt;
+            !subnet.joined && !(site && plan_.sites[*site].automatic))
+            problem(subnet.at, fmt::format("subnet {} has `core: false`, but its site has no core; "
+                                           "that has routing: automatic",
+                                           subnet.name));
         if (subnet.uplink == Uplink::bridge) {
             if (!bridge_.empty())
                 problem(
@@ -484,13 +593,30 @@ class Validator {
                 problem(end->at, machines_.unknown(end->value));
         if (!link.first.value.empty() && link.first.value == link.second.value)
             problem(link.second.at, fmt::format("a link from {} to itself", link.first.value));
-        check_pool(link.pool);
-        if (!link.pool.value.empty() && !link.prefixes.empty())
-            problem(link.pool.at, "a link with a `prefix` takes none from a pool");
-        for (const auto& prefix : link.prefixes)
+        check_link_prefixes(link.prefixes, link.pool);
+        if (link.tunnel)
+            check_tunnel(link);
+    }
+
+    void check_link_prefixes(const std::vector<Placed<net::Prefix>>& prefixes,
+                             const Placed<std::string>& pool) {
+        check_pool(pool);
+        if (!pool.value.empty() && !prefixes.empty())
+            problem(pool.at, "a link with a `prefix` takes none from a pool");
+        for (const auto& prefix : prefixes)
             if (prefix.value.usable() < 2)
                 problem(prefix.at, fmt::format("{} has no two addresses for a link",
                                                net::to_string(prefix.value)));
+    }
+
+    void check_tunnel(const Link& link) {
+        for (int end : {0, 1}) {
+            const std::string& name = (end == 0 ? link.first : link.second).value;
+            const auto& [nic, at] = link.tunnel->over[end];
+            auto row = machines_.row(name);
+            if (row && !nic.empty() && !has_nic(plan_.machines[*row], nic))
+                problem(at, fmt::format("{} has no NIC \"{}\"", name, nic));
+        }
     }
 
     void check_expectation(const Expectation& expectation) {

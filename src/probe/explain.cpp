@@ -1,6 +1,7 @@
 #include "explain.h"
 
 #include "jackal/lab/finding.h"
+#include "jackal/lab/peering.h"
 #include "jackal/lab/place.h"
 #include "jackal/net/special_use.h"
 #include "paths.h"
@@ -32,6 +33,8 @@ class Explainer {
     Diagnosis run() {
         if (auto d = unleased())
             return *d;
+        if (auto d = between_sites())
+            return *d;
         if (auto d = outside())
             return *d;
         if (auto d = led_astray_by_lease())
@@ -54,12 +57,16 @@ class Explainer {
         case Ending::too_big_to_take: return too_big(journey_.steps.back().in);
         case Ending::to_broadcast: return to_broadcast();
         case Ending::filtered: return filtered();
+        case Ending::not_relayed: return not_relayed();
         case Ending::which_neighbour:
             if (lab_.nics[journey_.answering.front()].shares_mac)
                 return duplicate_mac();
             break;
-        case Ending::shared_source:
         case Ending::own_source:
+            if (lab_.owners_of(journey_.flow.source).size() == 1)
+                return in_a_loop(loop_start());
+            break;
+        case Ending::shared_source:
         case Ending::delivered: break; // delivered, but to a machine that was not meant
         }
         return duplicate_address();
@@ -145,6 +152,38 @@ class Explainer {
                    link.at);
     }
 
+    // The tunnel that a NIC is an end of does not work, for a reason of its outer packets'.
+    Maybe broken_tunnel(NicId nic) const {
+        packet::Crossing crossing = packet::cross(settled_, nic, journey_.packet.size_bytes);
+        const lab::Link& link = lab_.links[crossing.tunnel];
+        std::string name = lab_.segment_name(link.segment);
+        if (crossing.works)
+            return {};
+        if (!crossing.outer || leg_.tunnels != 0)
+            return say(Cause::tunnel_down, here_,
+                       link.outer ? fmt::format("the packets of the {} would travel in that tunnel "
+                                                "themselves",
+                                                name)
+                                  : fmt::format("the ends of the {} have no addresses of one family "
+                                                "to send its packets between",
+                                                name),
+                       {{}, link.outer ? "give its ends routes to each other that do not lead into it"
+                                       : "name other NICs with `over`"},
+                       link.at);
+        const packet::Journey& outer = *crossing.outer;
+        NicId target;
+        for (const lab::Owner& owner : lab_.owners_of(outer.flow.destination))
+            if (!target || owner.machine == lab_.nics[link.first].machine
+                || owner.machine == lab_.nics[link.second].machine)
+                target = owner.nic;
+        Diagnosis d = explain(settled_, {&outer, target, false, nullptr, leg_.tunnels + 1});
+        return say(Cause::tunnel_down, d.where,
+                   fmt::format("the {} is down, as its packets do not get from {} to {}: {}", name,
+                               to_string(outer.packet.source),
+                               to_string(outer.packet.destination), d.explanation),
+                   std::move(d.remedy), d.at ? d.at : link.at);
+    }
+
     Diagnosis nic_unaddressed(NicId nic) const {
         const lab::Nic& row = lab_.nics[nic];
         Remedy remedy{{plan::SetNicAddress{name(row.machine), row.plan_index, {}, std::nullopt}},
@@ -168,6 +207,9 @@ class Explainer {
             return nic_unaddressed(hop.out);
         if (link && !condition.link_up(link))
             return link_down(link);
+        if (lab_.tunnel(hop.out))
+            if (auto d = broken_tunnel(hop.out))
+                return d;
         if (!condition.machine_on(there))
             return machine_off(there);
         if (auto d = unusable(hop.in))
@@ -351,6 +393,59 @@ class Explainer {
                        f.at);
         }
         return {};
+    }
+
+    // --- sites -----------------------------------------------------------------------------
+
+    Diagnosis say(lab::Finding f, MachineId where) const {
+        return say(f.cause, where, std::move(f.message), std::move(f.remedy), f.at);
+    }
+
+    // The packet ended where a peering, a relay or a shared way outside would have led on.
+    Maybe between_sites() const {
+        if (journey_.ending != Ending::no_route && journey_.ending != Ending::no_neighbour
+            && journey_.ending != Ending::ttl_expired && journey_.ending != Ending::not_relayed)
+            return {};
+        lab::SiteId from = lab_.site_of(journey_.steps.front().machine);
+        lab::SiteId to = leg_.target ? lab_.site_of(lab_.nics[leg_.target].machine) : lab::SiteId{};
+        if (!from || lab_.sites[from].outside || from == to)
+            return {};
+        if (!to || lab_.machines[lab_.nics[leg_.target].machine].outside)
+            return ended_at_border(from) ? towards_outside(from) : Maybe{};
+        bool meant = lab_.sites[from].core || lab_.sites[to].core
+                     || lab::peering_between(lab_, from, to) != nullptr;
+        bool strayed = lab_.machines[here_].outside || ended_at_border(from)
+                       || journey_.ending == Ending::not_relayed;
+        if (!strayed || !path_from(journey_.steps.front().machine, Through::all).empty()
+            || (!meant && lab_.peerings.size() == 0))
+            return {};
+        auto gap = lab::gap_between(lab_, from, to);
+        if (!gap || (!meant && gap->cause == Cause::sites_not_joined))
+            return {};
+        return say(std::move(*gap), here_);
+    }
+
+    Diagnosis not_relayed() const {
+        const std::string& hub = lab_.sites[lab_.site_of(here_)].name;
+        return say(Cause::no_relay, here_,
+                   fmt::format("{} passes nothing on from one peer of {} to another", name(here_),
+                               hub),
+                   {{}, fmt::format("name a machine of {} as its `relay`, and have both peers take "
+                                    "relayed traffic",
+                                    hub)},
+                   mark(here_));
+    }
+
+    // The packet did not leave the site, or only for a hub that has no more ways.
+    bool ended_at_border(lab::SiteId from) const {
+        return lab_.machines[here_].is_core || lab_.site_of(here_) == from;
+    }
+
+    Maybe towards_outside(lab::SiteId site) const {
+        if (journey_.ending != Ending::no_route)
+            return {};
+        auto gap = lab::gap_outwards(lab_, site);
+        return gap ? Maybe(say(std::move(*gap), here_)) : Maybe{};
     }
 
     // Private addresses that ended outside, where nobody routes them.
@@ -603,7 +698,8 @@ class Explainer {
         for (auto [has, lacks] : {std::pair{mine, theirs}, std::pair{theirs, mine}})
             for (NicId nic : lab_.segments[lab_.subnets[has].segment].nics) {
                 const lab::Machine& machine = lab_.machines[lab_.nics[nic].machine];
-                if (machine.forwards && machine.kind == plan::MachineKind::router)
+                if (machine.forwards && machine.kind == plan::MachineKind::router
+                    && !machine.is_core)
                     return {{plan::AddNic{machine.name, lab_.subnets[lacks].name}}, ""};
             }
         return {{lab::new_router(lab_, {lab_.subnets[mine].name, lab_.subnets[theirs].name})}, ""};

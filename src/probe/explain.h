@@ -11,6 +11,7 @@ struct Leg {
     lab::NicId target;      ///< the NIC with the destination address, or none if it is nobody's
     bool returning = false; ///< the echo reply on its way home
     const packet::Journey* request = nullptr; ///< of a leg that returns: what it answers
+    int tunnels = 0;                          ///< that the packet is the outer one of
 };
 
 /// Why the leg failed.

@@ -1,5 +1,7 @@
 #include "paths.h"
 
+#include "jackal/packet/walk.h"
+
 #include <algorithm>
 
 namespace jackal::probe {
@@ -26,8 +28,11 @@ class Search {
                 return trace_back(from, to);
             if (at != from && !passes(at))
                 continue;
+            bool from_peer = lab_.machines[at].is_core && at != from
+                             && lab_.is_peering(came_by_[at.row].in);
             for (NicId out : lab_.nics_of(at))
-                spread(out, queue);
+                if (!from_peer || !lab_.is_peering(out)) // a core relays nothing between peers
+                    spread(out, queue);
         }
         return {};
     }
@@ -52,6 +57,9 @@ class Search {
         bool apart = lab_.has_wiring() && through_ == Through::working; // then one NIC is not all
         if (!nic_works(out) || seen_segment_[id.row] || (cut && through_ == Through::working))
             return;
+        if (segment.link && !cut && through_ == Through::working && lab_.tunnel(out)
+            && !packet::cross(settled_, out, small_bytes).works)
+            return;
         seen_segment_[id.row] = !apart;
         for (NicId in : segment.nics) {
             MachineId there = lab_.nics[in].machine;
@@ -73,6 +81,8 @@ class Search {
         std::ranges::reverse(path);
         return path;
     }
+
+    static constexpr unsigned small_bytes = 84;
 
     const routing::Settled& settled_;
     const lab::Lab& lab_;

@@ -58,6 +58,9 @@ void each_link(const Lab& lab, const Journey& journey, Use use) {
         if (step.out && step.action != packet::Action::drop)
             if (lab::LinkId link = lab.segments[lab.nics[step.out].segment].link)
                 use(lab.links[link]);
+    for (const packet::Crossing& crossing : journey.crossings)
+        if (crossing.works)
+            each_link(lab, *crossing.outer, use);
 }
 
 class Pinger {
@@ -368,6 +371,9 @@ std::string_view to_string(Outcome outcome) {
 
 Microseconds travel_time(const Lab& lab, const Journey& journey) {
     Microseconds time = time_per_machine * static_cast<double>(journey.steps.size() - 1);
+    for (const packet::Crossing& crossing : journey.crossings)
+        if (crossing.works) // machines that pass the outer packet on; links are below
+            time += time_per_machine * static_cast<double>(crossing.outer->steps.size() - 2);
     each_link(lab, journey, [&](const lab::Link& link) { time += Microseconds(link.delay); });
     return time;
 }

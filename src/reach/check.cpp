@@ -1,5 +1,7 @@
 #include "jackal/reach/check.h"
 
+#include "speaker.h"
+
 #include <algorithm>
 #include <fmt/format.h>
 #include <map>
@@ -11,22 +13,6 @@ using lab::NicId;
 using plan::Cause;
 
 namespace {
-
-// The machine that speaks for a subnet: its first guest that is up and has an address, else its
-// first other machine.
-std::optional<NicId> speaker(const routing::Settled& settled, const lab::Subnet& subnet) {
-    const Lab& lab = settled.lab();
-    std::optional<NicId> other;
-    for (NicId nic : lab.segments[subnet.segment].nics) {
-        if (!settled.is_usable(nic) || lab.nics[nic].address_count == 0)
-            continue;
-        if (lab.machines[lab.nics[nic].machine].kind == plan::MachineKind::guest)
-            return nic;
-        if (!other)
-            other = nic;
-    }
-    return other;
-}
 
 // Replies lost at one place for one cause; how often, and the first case.
 struct OneWay {
@@ -108,6 +94,20 @@ class Checker {
 };
 
 } // namespace
+
+std::optional<NicId> speaker(const routing::Settled& settled, const lab::Subnet& subnet) {
+    const Lab& lab = settled.lab();
+    std::optional<NicId> other;
+    for (NicId nic : lab.segments[subnet.segment].nics) {
+        if (!settled.is_usable(nic) || lab.nics[nic].address_count == 0)
+            continue;
+        if (lab.machines[lab.nics[nic].machine].kind == plan::MachineKind::guest)
+            return nic;
+        if (!other)
+            other = nic;
+    }
+    return other;
+}
 
 bool Check::has_errors() const {
     return std::ranges::any_of(

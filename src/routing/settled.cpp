@@ -61,6 +61,14 @@ bool Condition::cut_links(const Lab& lab, std::string_view one, std::string_view
             link_up_[id.row] = false;
             found = true;
         }
+    // Two sites: all that their peering is made of.
+    for (lab::LinkId id : lab.links.ids())
+        if (lab::PeeringId peering = lab.links[id].peering;
+            peering && joins(lab.sites[lab.peerings[peering].sites[0]].name,
+                             lab.sites[lab.peerings[peering].sites[1]].name)) {
+            link_up_[id.row] = false;
+            found = true;
+        }
     auto switch_name = [&](lab::PortId port) -> const std::string& {
         return lab.switches[lab.ports[port].owner].name;
     };
@@ -461,6 +469,7 @@ std::uint32_t Settled::hop_number(const Route& route, std::uint32_t first_hop) {
             .kind = kind};
     net::Address source = lab_->addresses[route.source].address;
     hop.source_is_shared = lab_->owners_of(source).size() > 1;
+    hop.is_tunnel = bool(lab_->tunnel(route.out));
     if (kind == RouteKind::static_route) {
         std::vector<NicId> answers;
         answering(route.out, lab_->owners_of(route.via), answers);
@@ -468,7 +477,9 @@ std::uint32_t Settled::hop_number(const Route& route, std::uint32_t first_hop) {
             hop.neighbour = answers.front();
         if (hop.neighbour) {
             hop.machine = lab_->nics[hop.neighbour].machine;
-            hop.neighbour_takes_less = lab_->nics[hop.neighbour].mtu_bytes < hop.mtu_bytes;
+            // The end of a tunnel takes whatever comes out of the outer packet.
+            hop.neighbour_takes_less =
+                lab_->nics[hop.neighbour].mtu_bytes < hop.mtu_bytes && !hop.is_tunnel;
         }
     }
     hops_.push_back(hop);

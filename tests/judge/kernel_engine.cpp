@@ -1,5 +1,6 @@
 #include "engine.h"
 
+#include <algorithm>
 #include <arpa/inet.h>
 #include <cerrno>
 #include <chrono>
@@ -466,6 +467,16 @@ std::string kernel_unavailable() {
     return "";
 }
 
+// The ends of a tunnel talk as soon as they are there, and so may ask for neighbours that do not
+// answer before they are told how long to wait for those.
+void forget_neighbours(const lab::Lab& lab, lab::MachineId machine) {
+    bool tunnels =
+        std::ranges::any_of(lab.links, [](const lab::Link& link) { return link.is_tunnel; });
+    std::string space = lab.name + "." + lab.machines[machine].name;
+    if (tunnels && std::system(("ip -n " + space + " neigh flush all >/dev/null 2>&1").c_str()) != 0)
+        fail("ip neigh flush");
+}
+
 Answers ask_kernel(const routing::Settled& settled, const std::vector<Question>& questions) {
     // A machine asks three times for a neighbour before it gives up.
     constexpr unsigned neighbour_wait_ms = 200;
@@ -479,6 +490,7 @@ Answers ask_kernel(const routing::Settled& settled, const std::vector<Question>&
         if (settled.condition().machine_on(machine))
             live.on(machine, [&] {
                 prepare_machine(neighbour_wait_ms);
+                forget_neighbours(lab, machine);
                 if (const lab::Duties* duties = lab.duties_of(machine))
                     for (net::Service service : duties->listens)
                         for (bool ipv6 : {false, true})

@@ -1,4 +1,4 @@
-// Holds every engine against the others on made-up labs: judge --seeds FIRST:COUNT, --fresh COUNT.
+// Holds every engine against the others on made-up labs: judge --seeds FIRST:COUNT[:STEP], --fresh COUNT.
 #include "asks.h"
 #include "random_lab.h"
 #include "shrink.h"
@@ -170,8 +170,11 @@ class Court {
         lab->name = fresh_name();
         Result result = hold(*lab, text);
         std::string small = text;
-        if (!result.mismatch.empty() && Json::accept(text))
+        if (!result.mismatch.empty() && Json::accept(text)) {
+            fmt::print("{} differs; looking for a smaller plan that does\n", name);
+            std::fflush(stdout);
             small = shrunk(text);
+        }
         report(name, small, result.mismatch, result);
     }
 
@@ -238,12 +241,20 @@ class Court {
     Result total_;
 };
 
+// Every third lab has several sites.
+Json made_up(std::uint64_t seed) {
+    return seed % 3 == 0 ? random_sites(seed) : random_lab(seed);
+}
+
 std::vector<std::uint64_t> seeds_of(const Options& options) {
     std::vector<std::uint64_t> seeds;
     if (std::size_t colon = options.seeds.find(':'); colon != std::string::npos) {
         std::uint64_t first = std::stoull(options.seeds);
+        std::size_t second = options.seeds.find(':', colon + 1);
+        std::uint64_t step =
+            second == std::string::npos ? 1 : std::stoull(options.seeds.substr(second + 1));
         for (std::uint64_t n = 0; n < std::stoull(options.seeds.substr(colon + 1)); ++n)
-            seeds.push_back(first + n);
+            seeds.push_back(first + n * step);
     }
     if (options.fresh != 0) {
         std::uint64_t first = std::random_device{}() / 1000 * 1000ULL;
@@ -269,7 +280,7 @@ int run(const Options& options) {
     auto judge_case = [&](std::size_t i) {
         if (i >= plans)
             return court.judge(fmt::format("seed {}", seeds[i - plans]),
-                               random_lab(seeds[i - plans]).dump(1));
+                               made_up(seeds[i - plans]).dump(1));
         std::ifstream file(options.plans[i]);
         court.judge(options.plans[i], std::string(std::istreambuf_iterator<char>(file), {}));
     };
@@ -290,7 +301,8 @@ int run(const Options& options) {
 int main(int argc, char** argv) {
     CLI::App app{"Holds Jackal's answers against those of this computer's kernel."};
     judge::Options options;
-    app.add_option("--seeds", options.seeds, "made-up labs: FIRST:COUNT");
+    app.add_option("--seeds", options.seeds, "made-up labs: FIRST:COUNT, or FIRST:COUNT:STEP; those of "
+                                                "every third number have several sites");
     app.add_option("--fresh", options.fresh, "so many made-up labs with new seeds");
     app.add_option("--workers", options.workers, "labs at the same time");
     app.add_option("PLANS", options.plans, "plans to judge too");

@@ -35,4 +35,7 @@ class Random {
 /// A plan of 4 to 20 machines, as JSON, which is YAML. The same seed gives the same plan.
 nlohmann::ordered_json random_lab(std::uint64_t seed);
 
+/// The same of several sites.
+nlohmann::ordered_json random_sites(std::uint64_t seed);
+
 } // namespace judge

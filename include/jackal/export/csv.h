@@ -5,6 +5,7 @@
 #include "jackal/api.h"
 #include "jackal/export/pin.h"
 #include "jackal/lab/usage.h"
+#include "jackal/reach/sites.h"
 
 #include <string>
 
@@ -22,6 +23,13 @@ JACKAL_API std::string start_order_csv(const lab::Lab& lab);
 
 /// `site,first,block,count`.
 JACKAL_API std::string rooms_csv(const lab::Lab& lab, const std::vector<lab::Room>& rooms);
+
+/// `site,says,other_site,other_says,state,delay_ms,hourly_cost`.
+JACKAL_API std::string peerings_csv(const lab::Lab& lab,
+                                    const std::vector<lab::PeeringId>& peerings);
+
+/// `from,to,pairs,replies,rtt_ms,cause`.
+JACKAL_API std::string sites_csv(const lab::Lab& lab, const reach::SiteReach& reach);
 
 /// `what,from,to`.
 JACKAL_API std::string renumbering_csv(const Renumbering& renumbering);

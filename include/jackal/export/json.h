@@ -11,6 +11,8 @@
 #include "jackal/probe/trace.h"
 #include "jackal/probe/verify.h"
 #include "jackal/reach/check.h"
+#include "jackal/reach/sites.h"
+#include "jackal/reach/ways.h"
 
 namespace jackal::exports {
 
@@ -21,6 +23,12 @@ JACKAL_API std::string rooms_json(const lab::Lab& lab, const std::vector<lab::Ro
 JACKAL_API std::string whose_json(const lab::Lab& lab, net::Address address,
                                   const lab::Whose& whose);
 JACKAL_API std::string machines_json(const lab::Lab& lab);
+/// `peerings`: those to tell of.
+JACKAL_API std::string peerings_json(const plan::Plan& plan, const routing::Settled& settled,
+                                     const std::vector<lab::PeeringId>& peerings);
+JACKAL_API std::string sites_json(const lab::Lab& lab, const reach::SiteReach& reach);
+JACKAL_API std::string ways_json(const plan::Plan& plan, const lab::Lab& lab, lab::SiteId one,
+                                 lab::SiteId other, const std::vector<reach::Way>& ways);
 JACKAL_API std::string start_order_json(const lab::Lab& lab);
 /// `written` tells whether the plan file has been changed.
 JACKAL_API std::string renumbering_json(const Renumbering& renumbering, bool written);

@@ -5,6 +5,7 @@
 #include "jackal/lab/usage.h"
 #include "jackal/lab/why.h"
 #include "jackal/packet/walk.h"
+#include "jackal/reach/ways.h"
 
 namespace jackal::exports {
 
@@ -29,12 +30,22 @@ JACKAL_API std::string port_text(const lab::Port& port);
 JACKAL_API std::vector<std::string> filter_texts(const routing::Settled& settled,
                                                  const packet::Journey& journey, std::size_t step);
 
+/// The tunnel that a step puts the packet into, or null.
+JACKAL_API const packet::Crossing* crossing_at(const packet::Journey& journey, std::size_t step);
+
+/// What the packet travels in: "in UDP from 10.40.8.129 to 10.42.0.1, 50 bytes longer".
+JACKAL_API std::string crossing_text(const lab::Lab& lab, const packet::Crossing& crossing);
+
 /// What the machine of a step translated: "source 10.40.0.9 becomes 192.0.2.7".
 JACKAL_API std::vector<std::string> rewrite_texts(const packet::Journey& journey, std::size_t step);
 
 /// A translation in words: "sources of what leaves by eth1", "tcp/8080 that comes in by eth1 to
 /// 10.40.0.9:80".
 JACKAL_API std::string translation_text(const lab::Lab& lab, const lab::Translation& translation);
+
+/// The changes that a way between two sites takes, a line each, in the words of the plan: those that
+/// belong to neither first, then site by site.
+JACKAL_API std::vector<std::string> way_lines(const plan::Plan& plan, const reach::Way& way);
 
 /// The names of the filters that stand on a NIC, that of its subnet first.
 JACKAL_API std::vector<std::string> filters_on(const lab::Lab& lab, lab::NicId nic);

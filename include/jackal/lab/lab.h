@@ -13,6 +13,7 @@
 #include "jackal/lab/table.h"
 #include "jackal/plan/name_index.h"
 #include "jackal/plan/plan.h"
+#include "jackal/plan/sites.h"
 #include "jackal/rare.h"
 
 #include <array>
@@ -31,6 +32,7 @@ struct Nic;
 struct InterfaceAddress;
 struct StaticRoute;
 struct Link;
+struct Peering;
 struct Guard;
 struct Duties;
 struct Switch;
@@ -47,6 +49,7 @@ using NicId = Id<Nic>;
 using AddressId = Id<InterfaceAddress>;
 using RouteId = Id<StaticRoute>;
 using LinkId = Id<Link>;
+using PeeringId = Id<Peering>;
 using FilterId = Id<Filter>;
 using GuardId = Id<Guard>;
 using DutiesId = Id<Duties>;
@@ -85,6 +88,8 @@ struct Site {
     std::vector<net::Prefix> space;
     bool space_chosen = false; ///< by the planner: the plan gives the site none
     bool outside = false;      ///< not written in the plan (see plan::with_outside)
+    MachineId core;            ///< of an automatic site (see plan::with_cores), or none
+    MachineId relay;           ///< that passes on what its peers send each other, or none
     Totals totals;             ///< of the machines whose first NIC is on the site
     plan::Mark at;
 };
@@ -102,6 +107,7 @@ struct Subnet {
     PerFamily<std::optional<net::Address>> gateway;
     plan::SubnetGateway::Kind gateway_kind = plan::SubnetGateway::Kind::first;
     bool gateway_written = false; ///< the plan says where the gateway is
+    bool prefix_written = false;  ///< the plan says which prefix it has
     plan::Mark gateway_at;
     std::vector<net::Range> reserved; ///< never given out: ascending, disjoint
     Rare<net::Range> dhcp;            ///< what its DHCP server gives out
@@ -133,6 +139,7 @@ struct Machine {
     bool forwards = false;
     bool up = true;
     bool outside = false; ///< not written in the plan (see plan::with_outside)
+    bool is_core = false; ///< of a site; not written in the plan (see plan::with_cores)
     NicId first_nic;
     std::uint32_t nic_count = 0;
     RouteId first_route;
@@ -189,6 +196,7 @@ enum class RouteOrigin : std::uint8_t {
     gateway_written,   ///< the machine's gateway
     gateway_automatic, ///< the gateway of the machine's subnet
     gateway_lease,     ///< came with a lease
+    peering,           ///< of a peering, or of the core's way outside (see plan::with_cores)
 };
 
 /// A route that the plan gives a machine, one for each family it covers.
@@ -200,7 +208,9 @@ struct StaticRoute {
     std::uint32_t plan_index = 0; ///< position in the machine's routes; unused for a gateway
     plan::Mark at;
 
-    bool is_gateway() const { return origin >= RouteOrigin::gateway_written; }
+    bool is_gateway() const {
+        return origin >= RouteOrigin::gateway_written && origin <= RouteOrigin::gateway_lease;
+    }
 };
 
 /// A route whose next hop was given as a machine that shares no segment with the route's owner.
@@ -231,8 +241,38 @@ struct Link {
     std::chrono::microseconds delay{0};  ///< one way
     std::chrono::microseconds jitter{0}; ///< one way, at most
     double loss = 0;                     ///< one way, 0 to 1
+    double hourly_cost = 0;              ///< in the builder's own currency
     bool up = true;
+    bool is_tunnel = false; ///< see plan::Tunnel
+    /// Of a tunnel: the addresses of first and second that its outer packets travel between. Unset
+    /// if the two have none of one family.
+    std::optional<std::array<net::Address, 2>> outer;
+    PeeringId peering; ///< that it stands for (see plan::with_cores), or none
     plan::Mark at;
+};
+
+/// What a tunnel adds to each packet: an Ethernet header and those of VXLAN, UDP and IP (RFC 7348).
+constexpr unsigned tunnel_overhead_bytes(net::Family outer) {
+    return outer == net::Family::ipv4 ? 50 : 70;
+}
+
+/// The port that tunnels listen on (RFC 7348 section 5).
+constexpr std::uint16_t tunnel_port = 4789;
+
+/// Two sites, and what they consent to. See plan::Peering.
+struct Peering {
+    SiteId sites[2];
+    plan::PeeringSide sides[2];
+    plan::PeeringState state = plan::PeeringState::undeclared;
+    std::vector<plan::Overlap> overlaps; ///< of blocked
+    LinkId link;                         ///< between the two borders; none if the peering is not up
+    std::chrono::microseconds delay{0};  ///< one way
+    double hourly_cost = 0;              ///< in the builder's own currency
+    bool within_region = false;
+    plan::Mark at;
+    std::uint32_t plan_index = 0; ///< position in Plan::peerings
+
+    int side_of(SiteId site) const { return sites[0] == site ? 0 : sites[1] == site ? 1 : -1; }
 };
 
 struct Switch {
@@ -352,6 +392,7 @@ struct JACKAL_API Lab {
     Table<InterfaceAddress> addresses;
     Table<StaticRoute> routes;
     Table<Link> links;
+    Table<Peering> peerings;
     Table<Filter> filters;
     Table<Guard> guards;
     Table<Duties> duties;
@@ -411,12 +452,24 @@ struct JACKAL_API Lab {
     std::span<const Owner> owners_of(net::Address address) const;
     /// The first address of the family on the NIC, or nothing.
     const InterfaceAddress* first_address(NicId nic, net::Family family) const;
+    /// The tunnel that the NIC is an end of, or none.
+    LinkId tunnel(NicId nic) const {
+        LinkId link = segments[nics[nic].segment].link;
+        return link && links[link].is_tunnel ? link : LinkId{};
+    }
+    /// True if the NIC is on a link that stands for a peering.
+    bool is_peering(NicId nic) const {
+        LinkId link = segments[nics[nic].segment].link;
+        return link && links[link].peering;
+    }
+    /// The site that a machine is on, by its first NIC on a subnet; none without one.
+    SiteId site_of(MachineId id) const;
     /// The prefixes of all segments, ascending. O(n log n).
     std::vector<net::Prefix> prefixes() const;
     /// Those, the spaces of pools, and the network around the lab: where nothing new may be placed.
     /// Ascending. O(n log n).
     std::vector<net::Prefix> taken() const;
-    /// The subnet's name, `quay-r1 -- lamp-r1` for a link, `quay-r1/lo` for a loopback.
+    /// The subnet's name, `quay-r1 -- lamp-r1` for a link (`tunnel` before it for a tunnel), `quay-r1/lo` for a loopback.
     std::string segment_name(SegmentId segment) const;
     /// `MACHINE/NIC`.
     std::string nic_name(NicId nic) const;

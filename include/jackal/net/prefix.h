@@ -89,6 +89,9 @@ struct AddressWithLength {
 /// Reads `ADDRESS/LENGTH` and keeps all bits of the address.
 JACKAL_API std::optional<AddressWithLength> parse_address_with_length(std::string_view text);
 
+/// The prefixes in order, without those that are part of another. O(n log n).
+JACKAL_API std::vector<Prefix> outermost(std::vector<Prefix> prefixes);
+
 /// `10.40.8.0/26`.
 JACKAL_API std::string to_string(const Prefix& prefix);
 

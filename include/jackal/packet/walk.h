@@ -13,6 +13,8 @@
 #include "jackal/api.h"
 #include "jackal/routing/settled.h"
 
+#include <memory>
+
 namespace jackal::packet {
 
 /// What of a packet decides its way.
@@ -76,7 +78,8 @@ enum class Ending : std::uint8_t {
     machine_off,     ///< the sender is off
     no_route,        ///< no route; a router says net unreachable (RFC 792; RFC 4443 3.1)
     not_forwarding,  ///< came to a machine that is not the destination and does not forward
-    no_neighbour,    ///< nobody answers for the next hop; host unreachable from here
+    no_neighbour,    ///< nobody answers for the next hop, or the tunnel to it does not work; host
+                     ///< unreachable from here
     which_neighbour, ///< several NICs answer for the next hop, or share a MAC with either end
     shared_source,   ///< the next hop has the asking machine's address too, so it does not answer
     ttl_expired,     ///< time exceeded from here (RFC 792; RFC 4443 3.3)
@@ -84,14 +87,29 @@ enum class Ending : std::uint8_t {
     too_big_to_take, ///< larger than the MTU of the NIC it arrives at; dropped in silence
     own_source,      ///< arrived from outside bearing this machine's own address; dropped
     filtered,        ///< a filter dropped it
+    not_relayed,     ///< a core passes nothing on from one peer to another; dropped
     to_broadcast,    ///< the destination is a broadcast address here; not sent, not forwarded
+};
+
+struct Journey;
+
+/// How a packet got from one end of a tunnel to the other, or why not: the journey of the packet
+/// around it. Of a tunnel that does not work it may be the one the other way, as the two ends must
+/// find each other (ARP, RFC 826; ND, RFC 4861) before anything is sent.
+struct Crossing {
+    std::uint32_t step = 0; ///< which put it in
+    lab::LinkId tunnel;
+    bool works = false;
+    bool is_way_back = false;
+    std::shared_ptr<const Journey> outer; ///< null if the ends have no addresses of one family
 };
 
 struct JACKAL_API Journey {
     Packet packet;  ///< as it was sent
     net::Flow flow; ///< as it ended
     std::vector<Step> steps;
-    std::vector<Rewrite> rewrites; ///< by step
+    std::vector<Rewrite> rewrites;   ///< by step
+    std::vector<Crossing> crossings; ///< by step: of tunnels
     Denial denial;                 ///< of filtered
     Ending ending = Ending::no_route;
     int ttl_left = 0;
@@ -117,6 +135,10 @@ JACKAL_API Journey walk(const routing::Settled& settled, lab::MachineId sender,
 /// through, and turned back by translations, as the packet it tells of was (RFC 5508 section 4).
 JACKAL_API Journey walk_error(const routing::Settled& settled, const Journey& failed,
                               net::Address source);
+
+/// Whether a packet of `size_bytes` that enters the tunnel at `from` comes out at the other end: its
+/// outer packet (UDP to port 4789, RFC 7348) arrives, and so would one that comes back.
+JACKAL_API Crossing cross(const routing::Settled& settled, lab::NicId from, unsigned size_bytes);
 
 /// The address that `sender` would send from to reach `destination`, if it has a route.
 JACKAL_API std::optional<net::Address>

@@ -80,6 +80,7 @@ struct SetMachineGateway {
     std::optional<net::Address> to;
 };
 
+/// Adds a route; one of a core becomes one of its site.
 struct AddRoute {
     std::string machine;
     Route::Target to;
@@ -102,7 +103,7 @@ struct SetLinkUp {
     std::size_t link = 0;
 };
 
-/// Sets the MTU of a link; `bytes` counts the whole IP packet.
+/// Sets the MTU of a link, tunnel or peering; `bytes` counts the whole IP packet.
 struct SetLinkMtu {
     std::size_t link = 0;
     std::uint16_t bytes = 0;
@@ -208,13 +209,65 @@ struct AddNameServer {
     Host server;
 };
 
+/// Has the site's side of a peering accept it; a manual site's with `border` as its end.
+struct AcceptPeering {
+    std::size_t peering = 0;
+    std::string site;
+    std::string border; ///< empty for an automatic site
+};
+
+/// Has the site's side of a peering take what the peer only passes on.
+struct TakeRelayed {
+    std::size_t peering = 0;
+    std::string site;
+};
+
+/// Has the site's side of a peering lend or borrow a way outside.
+struct SetPeeringExit {
+    std::size_t peering = 0;
+    std::string site;
+    Exit to = Exit::none;
+};
+
+/// Adds a peering that both sides accept.
+struct AddPeering {
+    std::string sites[2];
+    std::string borders[2]; ///< empty for automatic sites
+};
+
+/// Names the machine that passes on what the site's peers send each other.
+struct SetSiteRelay {
+    std::string site;
+    std::string relay;
+};
+
+/// Puts `to` in the place of `from` in what a site owns.
+struct SetSiteSpace {
+    std::string site;
+    net::Prefix from;
+    net::Prefix to;
+};
+
+struct AddLink {
+    std::string first;
+    std::string second;
+    std::chrono::microseconds delay{0}; ///< one way
+};
+
+struct AddTunnel {
+    std::string first;
+    std::string second;
+};
+
 using Edit =
     std::variant<AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicUp,
                  RemoveNicMac, AddNic, AddRouter, SetMachineUp, SetForwards, SetMachineGateway,
                  AddRoute, SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu, SetNicMtu,
                  AddFilterRule, RemoveFilterRule, AddTranslation, AddService, SetPortVlan,
                  AllowVlan, SetPortUp, SetSwitchUp, SetCableUp, SetBondMemberUp, AddSegmentPort,
-                 SetDhcpSize, RemoveDhcp, SetDhcpRelay, RemoveStartsAfter, AddNameServer>;
+                 SetDhcpSize, RemoveDhcp, SetDhcpRelay, RemoveStartsAfter, AddNameServer,
+                 AcceptPeering, TakeRelayed, SetPeeringExit, AddPeering, SetSiteRelay, SetSiteSpace,
+                 AddLink, AddTunnel>;
 
 /// An edit in the words of the plan file.
 struct EditText {

@@ -21,14 +21,74 @@
 
 namespace jackal::plan {
 
-/// An island with address space of its own.
+struct Route;
+
+/// An island with address space of its own. If it is automatic, its core answers at the gateway
+/// address of each of its subnets and carries traffic between them (see sites.h).
 struct Site {
     std::string name;
     std::string about;
     std::string region;
     std::vector<Placed<net::Prefix>> space;
-    bool outside = false; ///< not written, but made by with_outside
+    bool automatic = false;
+    std::vector<Route> routes;  ///< of its core
+    Placed<std::string> filter; ///< for what its core forwards; empty: none
+    Placed<std::string> relay;  ///< the machine that passes on what peers send each other, or empty
+    bool outside = false;       ///< not written, but made by with_outside
     Mark at;
+};
+
+/// What it takes to get somewhere: a time one way, and costs an hour in the builder's own currency.
+struct Distance {
+    std::optional<std::chrono::microseconds> delay;
+    std::optional<double> peering_cost;
+    std::optional<double> line_cost; ///< of a wire of one's own
+};
+
+/// Where sites may be.
+struct SiteRegion {
+    std::string name;
+    std::string about;
+    Distance within;
+    std::vector<std::pair<Placed<std::string>, Distance>> to; ///< other regions
+    Mark at;
+};
+
+/// What one site says of a way outside that it shares with its peer.
+enum class Exit : std::uint8_t { none, lend, borrow };
+
+/// "none", "lend" or "borrow".
+JACKAL_API std::string_view to_string(Exit exit);
+
+/// What one of two sites consents to.
+struct PeeringSide {
+    bool declared = false;
+    bool accepts = true;
+    bool relayed = false; ///< takes what the peer only passes on
+    Exit exit = Exit::none;
+    Placed<std::string> border; ///< of a manual site: its router that the peering ends at
+    Mark at;
+};
+
+/// Joins two sites, if both consent: their cores, or the border routers of manual sites.
+struct Peering {
+    Placed<std::string> first;
+    Placed<std::string> second;
+    PeeringSide sides[2]; ///< of first and second
+    std::string about;
+    std::vector<Placed<net::Prefix>> prefixes; ///< of the link that it makes
+    Placed<std::string> pool;                  ///< as for a link
+    std::optional<std::chrono::microseconds> delay; ///< unset: that of the regions
+    std::optional<double> hourly_cost;              ///< unset: that of the regions
+    std::optional<std::uint16_t> mtu_bytes;
+    bool up = true;
+    Mark at;
+
+    /// The side of that site, 0 or 1, or -1.
+    int side_of(std::string_view site) const {
+        return first.value == site ? 0 : second.value == site ? 1 : -1;
+    }
+    const std::string& site(int side) const { return (side == 0 ? first : second).value; }
 };
 
 /// Address space set aside by name, for links and loopbacks.
@@ -109,6 +169,7 @@ struct Subnet {
     Placed<std::string> filter; ///< stands on the NIC of every guest; empty: none
     std::uint16_t vlan = 0;   ///< the VLAN that it is on the switches; 0: that of most of its NICs
     bool static_only = false; ///< no DHCP server is wanted
+    bool joined = true;       ///< to the core of its site, if that has one
     bool outside = false;     ///< not written, but made by with_outside
     Uplink uplink = Uplink::none;
     std::uint8_t ipv6_size = 64;      ///< IPv6 prefix length wanted (RFC 4291 section 2.5.4)
@@ -243,7 +304,8 @@ struct Route {
     Placed<Target> to;
     Placed<NextHop> via;
     std::optional<Placed<std::string>> nic; ///< only for a machine's name: the NIC to reach it by
-    unsigned metric = 0;
+    std::uint32_t metric = 0;
+    bool implied = false; ///< not written, but made by with_cores
     Mark at;
 };
 
@@ -301,6 +363,7 @@ struct Machine {
     Sizes sizes;
     bool up = true;
     bool outside = false;           ///< not written, but made by with_outside
+    bool is_core = false;           ///< not written, but made by with_cores
     std::uint16_t clone_digits = 0; ///< letters of the name that `count` added: `-1`, `-2`, …
     Mark at;
 
@@ -310,6 +373,15 @@ struct Machine {
     }
     bool does_forward() const { return forwards.value_or(kind == MachineKind::router); }
 };
+
+/// A link that is no wire: its packets travel inside others (VXLAN, RFC 7348), from one address of
+/// the one machine to one of the other.
+struct Tunnel {
+    Placed<std::string> over[2]; ///< the NICs whose addresses those are; empty: the first with one
+};
+
+/// What a tunnel costs an hour where the plan does not say: a gateway on each side.
+constexpr double tunnel_cost = 0.1;
 
 /// A wire between two machines; it gives each of them one more NIC.
 struct Link {
@@ -322,6 +394,9 @@ struct Link {
     std::chrono::microseconds jitter{0};       ///< at most this much is added, one way
     double loss = 0;                           ///< share of packets lost, one way, 0 to 1
     std::optional<std::uint16_t> mtu_bytes;
+    double hourly_cost = 0; ///< in the builder's own currency
+    Rare<Tunnel> tunnel;    ///< unset: a wire
+    std::optional<std::uint32_t> peering; ///< not written, but made by with_cores for that one
     bool up = true;
     bool outside = false; ///< not written, but made by with_outside
     Mark at;
@@ -399,7 +474,9 @@ struct JACKAL_API Plan {
     std::vector<Pool> pools;
     std::vector<Subnet> subnets;
     std::vector<Machine> machines; ///< guests and routers, in the order they are written
-    std::vector<Link> links;
+    std::vector<Link> links; ///< and tunnels
+    std::vector<Peering> peerings;
+    std::vector<SiteRegion> regions;
     std::vector<Switch> switches;
     std::vector<Cable> cables;
     std::vector<Filter> filters;

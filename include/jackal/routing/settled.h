@@ -26,7 +26,7 @@ class JACKAL_API Condition {
     explicit Condition(const lab::Lab& lab);
 
     /// Cuts `MACHINE` (off), `MACHINE/NIC` (down) or `MACHINE--MACHINE` (every link between the
-    /// two down); with a switch for a machine the same, `SWITCH/PORT:VLAN` for one VLAN of a trunk,
+    /// two down, tunnels too) or `SITE--SITE` (their peering); with a switch for a machine the same, `SWITCH/PORT:VLAN` for one VLAN of a trunk,
     /// and `MACHINE/WIRE` for a wire of a bond. False, and no change, if the lab has no such thing.
     bool cut(const lab::Lab& lab, std::string_view what);
 
@@ -94,6 +94,7 @@ struct Hop {
     RouteKind kind = RouteKind::connected; ///< static_route: to a next hop; connected: directly
     bool neighbour_takes_less : 1 = false; ///< the neighbour's MTU is smaller than that of `out`
     bool source_is_shared : 1 = false;     ///< another machine has the address of `source` too
+    bool is_tunnel : 1 = false;            ///< `out` is the end of one
 };
 
 /// A destination, looked up once for all machines.

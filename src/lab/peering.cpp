@@ -1,0 +1,370 @@
+#include "jackal/lab/peering.h"
+
+#include "jackal/lab/place.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+namespace jackal::lab {
+
+using plan::Cause;
+using plan::PeeringState;
+
+namespace {
+
+const std::string& name_of(const Lab& lab, const Peering& peering, int side) {
+    return lab.sites[peering.sites[side]].name;
+}
+
+std::string pair_text(const Lab& lab, const Peering& peering) {
+    return fmt::format("the peering of {} and {}", name_of(lab, peering, 0),
+                       name_of(lab, peering, 1));
+}
+
+// "harbour accepts, skerry says nothing"
+std::string consent_text(const Lab& lab, const Peering& peering) {
+    return fmt::format("{} {}, {} {}", name_of(lab, peering, 0), side_text(peering, 0),
+                       name_of(lab, peering, 1), side_text(peering, 1));
+}
+
+std::string border_name(const Lab& lab, SiteId site) {
+    MachineId border = border_for(lab, site);
+    return lab.sites[site].core || !border ? "" : lab.machines[border].name;
+}
+
+// The sides that do not accept yet are made to.
+Remedy accept(const Lab& lab, const Peering& peering) {
+    Remedy remedy;
+    for (int side : {0, 1}) {
+        if (peering.sides[side].declared && peering.sides[side].accepts)
+            continue;
+        SiteId site = peering.sites[side];
+        if (!border_for(lab, site))
+            return {{}, fmt::format("give {} a router for the peering to end at",
+                                    lab.sites[site].name)};
+        remedy.edits.push_back(plan::AcceptPeering{peering.plan_index, lab.sites[site].name,
+                                                   border_name(lab, site)});
+    }
+    return remedy;
+}
+
+// The same place in `to` that `prefix` has in `from`.
+net::Prefix moved(const net::Prefix& prefix, const net::Prefix& from, const net::Prefix& to) {
+    net::Address first = prefix.first();
+    return {net::Address(to.first().high() + (first.high() - from.first().high()),
+                         to.first().low() + (first.low() - from.first().low())),
+            prefix.length()};
+}
+
+// Gives the second site another range in the place of each that overlaps one of the first.
+Remedy separate(const Lab& lab, const Peering& peering) {
+    Remedy remedy{{}, "give one of the two sites a space of its own"};
+    const Site& site = lab.sites[peering.sites[1]];
+    auto renumber_to = [&](SubnetId id, const net::Prefix& to) {
+        for (plan::Edit& edit : renumber(lab, id, to))
+            remedy.edits.push_back(std::move(edit));
+    };
+    std::vector<net::Prefix> done;
+    for (const plan::Overlap& overlap : peering.overlaps) {
+        const net::Prefix& range = overlap.second;
+        if (std::ranges::find(done, range) != done.end())
+            continue;
+        done.push_back(range);
+        bool is_space = std::ranges::find(site.space, range) != site.space.end();
+        int length = range.family() == net::Family::ipv4 ? range.length() : 48;
+        auto space =
+            is_space ? free_space(lab, range.family(), length, lab.name + "/" + site.name + "/2")
+                     : std::nullopt;
+        if (space)
+            remedy.edits.push_back(plan::SetSiteSpace{site.name, range, *space});
+        for (SubnetId id : lab.subnets.ids()) {
+            const Subnet& subnet = lab.subnets[id];
+            const auto& prefix = lab.segments[subnet.segment].prefix[range.family()];
+            if (subnet.site != peering.sites[1] || !subnet.prefix_written || !prefix
+                || !range.contains(*prefix))
+                continue;
+            if (space)
+                renumber_to(id, moved(*prefix, range, *space));
+            else if (auto to = free_prefix(lab, subnet.site, range.family(), prefix->length()))
+                renumber_to(id, *to);
+        }
+    }
+    return remedy;
+}
+
+std::string overlaps_text(const Lab& lab, const Peering& peering) {
+    constexpr std::size_t most_shown = 3;
+    std::vector<std::string> texts;
+    for (const plan::Overlap& overlap : peering.overlaps) {
+        if (texts.size() == most_shown) {
+            texts.push_back(fmt::format("{} more", peering.overlaps.size() - most_shown));
+            break;
+        }
+        texts.push_back(fmt::format("{} of {} overlaps {} of {}", net::to_string(overlap.first),
+                                    name_of(lab, peering, 0), net::to_string(overlap.second),
+                                    name_of(lab, peering, 1)));
+    }
+    return fmt::format("{}", fmt::join(texts, ", "));
+}
+
+// A machine of the site that forwards and is no core, or none.
+MachineId router_of(const Lab& lab, SiteId site) {
+    for (MachineId id : lab.machines.ids()) {
+        const Machine& machine = lab.machines[id];
+        if (machine.forwards && !machine.is_core && !machine.outside
+            && machine.kind == plan::MachineKind::router && lab.site_of(id) == site)
+            return id;
+    }
+    return {};
+}
+
+// A relay for the hub: a router it has, or a new one on its first subnet.
+void add_relay(const Lab& lab, SiteId hub, std::vector<plan::Edit>& edits) {
+    if (MachineId router = router_of(lab, hub)) {
+        edits.push_back(plan::SetSiteRelay{lab.sites[hub].name, lab.machines[router].name});
+        return;
+    }
+    for (const Subnet& subnet : lab.subnets)
+        if (subnet.site == hub && !subnet.outside) {
+            plan::AddRouter router = new_router(lab, {subnet.name});
+            edits.push_back(router);
+            edits.push_back(plan::SetSiteRelay{lab.sites[hub].name, router.name});
+            return;
+        }
+}
+
+// What a hub between two sites lacks to pass traffic on from one to the other.
+std::optional<Finding> gap_at(const Lab& lab, SiteId hub, const Peering& from, const Peering& to) {
+    const Peering* legs[2] = {&from, &to};
+    SiteId ends[2];
+    for (int i : {0, 1}) {
+        if (legs[i]->state != PeeringState::up)
+            return describe(lab, *legs[i]);
+        ends[i] = legs[i]->sites[1 - legs[i]->side_of(hub)];
+    }
+    std::vector<std::string> missing;
+    Finding f{.cause = Cause::no_relay, .subject = lab.sites[hub].name, .at = lab.sites[hub].at};
+    if (!lab.sites[hub].relay) {
+        missing.push_back(fmt::format("{} has no relay", lab.sites[hub].name));
+        add_relay(lab, hub, f.remedy.edits);
+    }
+    for (int i : {0, 1}) {
+        int side = legs[i]->side_of(ends[i]);
+        if (legs[i]->sides[side].relayed)
+            continue;
+        const std::string& name = lab.sites[ends[i]].name;
+        missing.push_back(fmt::format("{} does not take what {} only passes on", name,
+                                      lab.sites[hub].name));
+        f.remedy.edits.push_back(plan::TakeRelayed{legs[i]->plan_index, name});
+        if (lab.sites[hub].relay && missing.size() == 1)
+            f.at = legs[i]->sides[side].at;
+    }
+    if (missing.empty())
+        return std::nullopt;
+    f.message = fmt::format("{} and {} are both peers of {}, but peerings are not transitive: {}",
+                            lab.sites[ends[0]].name, lab.sites[ends[1]].name, lab.sites[hub].name,
+                            fmt::join(missing, ", "));
+    return f;
+}
+
+Finding not_joined(const Lab& lab, SiteId from, SiteId to) {
+    const std::string& one = lab.sites[from].name;
+    const std::string& other = lab.sites[to].name;
+    Finding f{.cause = Cause::sites_not_joined,
+              .subject = one,
+              .message = fmt::format("nothing joins the sites {} and {}", one, other),
+              .at = lab.sites[from].at};
+    if (border_for(lab, from) && border_for(lab, to))
+        f.remedy.edits = {plan::AddPeering{{one, other},
+                                           {border_name(lab, from), border_name(lab, to)}}};
+    else
+        f.remedy.advice = "give each of the two a router, and join those";
+    return f;
+}
+
+Finding exit_finding(const Lab& lab, const Peering& peering, int borrower) {
+    const std::string& name = name_of(lab, peering, borrower);
+    const std::string& other = name_of(lab, peering, 1 - borrower);
+    bool lent = peering.sides[1 - borrower].exit == plan::Exit::lend;
+    bool borrowed = peering.sides[borrower].exit == plan::Exit::borrow;
+    const plan::PeeringSide& said = peering.sides[lent ? 1 - borrower : borrower];
+    Finding f{.severity = Severity::warning,
+              .subject = fmt::format("{}--{}", name_of(lab, peering, 0), name_of(lab, peering, 1)),
+              .at = said.at ? said.at : peering.at};
+    if (lent && borrowed) {
+        f.cause = Cause::exit_missing;
+        f.severity = Severity::error;
+        f.message = fmt::format("{} borrows the way outside of {}, which has none", name, other);
+        f.remedy.advice = fmt::format("give a subnet of {} an uplink", other);
+    } else if (lent) {
+        f.cause = Cause::exit_not_borrowed;
+        f.message = fmt::format("{} lends its way outside, but {} does not borrow it", other, name);
+        f.remedy.edits = {plan::SetPeeringExit{peering.plan_index, name, plan::Exit::borrow}};
+    } else {
+        f.cause = Cause::exit_not_lent;
+        f.message = fmt::format("{} borrows the way outside of {}, which does not lend it", name,
+                                other);
+        f.remedy.edits = {plan::SetPeeringExit{peering.plan_index, other, plan::Exit::lend}};
+    }
+    return f;
+}
+
+// A peer has a way outside, and nobody has thought of sharing it.
+std::optional<Finding> unshared(const Lab& lab, SiteId site) {
+    for (const Peering& peering : lab.peerings) {
+        int side = peering.side_of(site);
+        if (side < 0 || peering.state != PeeringState::up || !lab.sites[site].core
+            || peering.sides[side].exit != plan::Exit::none
+            || !has_way_outside(lab, peering.sites[1 - side]))
+            continue;
+        Finding f = exit_finding(lab, peering, side);
+        const std::string& peer = name_of(lab, peering, 1 - side);
+        f.message = fmt::format("{} has no way outside; its peer {} has one, but does not lend it",
+                                lab.sites[site].name, peer);
+        f.remedy.edits = {
+            plan::SetPeeringExit{peering.plan_index, peer, plan::Exit::lend},
+            plan::SetPeeringExit{peering.plan_index, lab.sites[site].name, plan::Exit::borrow}};
+        return f;
+    }
+    return std::nullopt;
+}
+
+// What is wrong with the way outside that `borrower` may have by this peering, if anything is.
+std::optional<Finding> exit_gap(const Lab& lab, const Peering& peering, int borrower) {
+    bool lent = peering.sides[1 - borrower].exit == plan::Exit::lend;
+    bool borrowed = peering.sides[borrower].exit == plan::Exit::borrow;
+    if ((!lent && !borrowed) || peering.state != PeeringState::up)
+        return std::nullopt;
+    if (lent && borrowed && has_way_outside(lab, peering.sites[1 - borrower]))
+        return std::nullopt;
+    return exit_finding(lab, peering, borrower);
+}
+
+} // namespace
+
+const Peering* peering_between(const Lab& lab, SiteId one, SiteId other) {
+    for (const Peering& peering : lab.peerings)
+        if (peering.side_of(one) >= 0 && peering.side_of(other) >= 0 && one != other)
+            return &peering;
+    return nullptr;
+}
+
+std::string side_text(const Peering& peering, int side) {
+    const plan::PeeringSide& said = peering.sides[side];
+    if (!said.declared)
+        return "says nothing";
+    std::string text = said.accepts ? "accepts" : "refuses";
+    if (said.relayed)
+        text += ", takes relayed traffic";
+    if (said.exit == plan::Exit::lend)
+        text += ", lends its way outside";
+    if (said.exit == plan::Exit::borrow)
+        text += ", borrows a way outside";
+    return text;
+}
+
+Finding describe(const Lab& lab, const Peering& peering) {
+    Finding f{.subject = fmt::format("{}--{}", name_of(lab, peering, 0), name_of(lab, peering, 1)),
+              .at = peering.at};
+    std::string consent = consent_text(lab, peering);
+    std::string what = pair_text(lab, peering);
+    if (peering.state == PeeringState::blocked) {
+        f.cause = Cause::peering_blocked;
+        f.message = fmt::format("{} carries nothing: {}, but {}", what, consent,
+                                overlaps_text(lab, peering));
+        f.remedy = separate(lab, peering);
+        return f;
+    }
+    f.cause = peering.state == PeeringState::half      ? Cause::peering_half
+              : peering.state == PeeringState::refused ? Cause::peering_refused
+                                                       : Cause::peering_undeclared;
+    f.message = fmt::format("{} carries nothing: {}", what, consent);
+    f.remedy = accept(lab, peering);
+    for (const plan::PeeringSide& side : peering.sides)
+        if (side.declared && !side.accepts)
+            f.at = side.at;
+    return f;
+}
+
+std::optional<Finding> gap_between(const Lab& lab, SiteId from, SiteId to) {
+    if (const Peering* direct = peering_between(lab, from, to)) {
+        if (direct->state == PeeringState::up)
+            return std::nullopt;
+        return describe(lab, *direct);
+    }
+    std::optional<Finding> at_hub;
+    for (const Peering& first : lab.peerings) {
+        int side = first.side_of(from);
+        if (side < 0)
+            continue;
+        SiteId hub = first.sites[1 - side];
+        const Peering* second = peering_between(lab, hub, to);
+        if (second == nullptr)
+            continue;
+        auto gap = gap_at(lab, hub, first, *second);
+        if (!gap)
+            return std::nullopt;
+        if (!at_hub)
+            at_hub = std::move(gap);
+    }
+    return at_hub ? std::move(*at_hub) : not_joined(lab, from, to);
+}
+
+std::optional<Finding> gap_outwards(const Lab& lab, SiteId site) {
+    for (const Peering& peering : lab.peerings)
+        if (int side = peering.side_of(site); side >= 0) {
+            if (peering.state != PeeringState::up && peering.sides[side].exit == plan::Exit::borrow)
+                return describe(lab, peering);
+            if (auto gap = exit_gap(lab, peering, side))
+                return gap;
+        }
+    return unshared(lab, site);
+}
+
+MachineId border_for(const Lab& lab, SiteId site) {
+    return lab.sites[site].core ? lab.sites[site].core : router_of(lab, site);
+}
+
+bool has_way_outside(const Lab& lab, SiteId site) {
+    MachineId border = border_for(lab, site);
+    return border && std::ranges::any_of(lab.routes_of(border), [&](RouteId id) {
+               return lab.routes[id].to == net::Prefix::everything(net::Family::ipv4);
+           });
+}
+
+std::vector<net::Prefix> ranges_of(const Lab& lab, SiteId site) {
+    std::vector<net::Prefix> ranges = lab.sites[site].space;
+    for (const Subnet& subnet : lab.subnets)
+        for (net::Family family : net::both_families)
+            if (const auto& prefix = lab.segments[subnet.segment].prefix[family];
+                prefix && subnet.site == site)
+                ranges.push_back(*prefix);
+    return net::outermost(std::move(ranges));
+}
+
+void add_peering_findings(const Lab& lab, std::vector<Finding>& found) {
+    for (const Peering& peering : lab.peerings) {
+        if (peering.state != PeeringState::up)
+            found.push_back(describe(lab, peering));
+        for (int side : {0, 1}) {
+            if (auto gap = exit_gap(lab, peering, side))
+                found.push_back(std::move(*gap));
+            SiteId hub = peering.sites[1 - side];
+            if (!peering.sides[side].relayed || lab.sites[hub].relay
+                || peering.state != PeeringState::up)
+                continue;
+            Finding f{.cause = Cause::no_relay,
+                      .severity = Severity::warning,
+                      .subject = lab.sites[hub].name,
+                      .message = fmt::format("{} takes what {} passes on, but {} has no relay",
+                                             name_of(lab, peering, side), lab.sites[hub].name,
+                                             lab.sites[hub].name),
+                      .at = peering.sides[side].at};
+            add_relay(lab, hub, f.remedy.edits);
+            found.push_back(std::move(f));
+        }
+    }
+}
+
+} // namespace jackal::lab

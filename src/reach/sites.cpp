@@ -1,0 +1,81 @@
+#include "jackal/reach/sites.h"
+
+#include "speaker.h"
+
+#include <fmt/format.h>
+
+namespace jackal::reach {
+
+using lab::Lab;
+using lab::NicId;
+
+namespace {
+
+std::vector<NicId> speakers(const routing::Settled& settled, lab::SiteId site) {
+    std::vector<NicId> found;
+    for (const lab::Subnet& subnet : settled.lab().subnets)
+        if (subnet.site == site)
+            if (auto nic = speaker(settled, subnet))
+                found.push_back(*nic);
+    return found;
+}
+
+probe::Endpoint end(const Lab& lab, NicId nic) {
+    return {
+        .name = lab.machine_name(nic), .machine = lab.nics[nic].machine, .nic = nic, .address = {}};
+}
+
+SitePair ask(const routing::Settled& settled, lab::SiteId from, lab::SiteId to,
+             const std::vector<NicId>& askers, const std::vector<NicId>& targets) {
+    const Lab& lab = settled.lab();
+    SitePair row{.from = from, .to = to};
+    probe::Microseconds total{0};
+    for (NicId asker : askers)
+        for (NicId target : targets) {
+            if (asker == target || row.pairs >= most_pairs_of_subnets)
+                continue;
+            ++row.pairs;
+            probe::PingAnswer answer = probe::ping(
+                settled, {.from = end(lab, asker), .to = end(lab, target), .count = 1});
+            if (!answer.diagnosis) {
+                ++row.replies;
+                total += answer.round_trip.mean;
+            } else if (!row.first_gap) {
+                row.first_gap = std::move(answer.diagnosis);
+                row.gap_between =
+                    fmt::format("{} and {}", lab.machine_name(asker), lab.machine_name(target));
+            }
+        }
+    if (row.replies != 0)
+        row.round_trip = total / static_cast<double>(row.replies);
+    return row;
+}
+
+} // namespace
+
+SiteReach between_sites(const routing::Settled& settled,
+                        const std::function<void(std::size_t, std::size_t)>& progress) {
+    SiteReach reach;
+    std::vector<std::vector<NicId>> spoken_for;
+    for (lab::SiteId site : settled.lab().sites.ids())
+        if (std::vector<NicId> nics = speakers(settled, site); !nics.empty()) {
+            reach.sites.push_back(site);
+            spoken_for.push_back(std::move(nics));
+        }
+    const std::size_t count = reach.sites.size();
+    for (std::size_t from = 0; from < count; ++from) {
+        for (std::size_t to = 0; to < count && !settled.lab().sites[reach.sites[from]].outside;
+             ++to)
+            reach.rows.push_back(ask(settled, reach.sites[from], reach.sites[to], spoken_for[from],
+                                     spoken_for[to]));
+        if (progress)
+            progress(from + 1, count);
+    }
+    return reach;
+}
+
+SitePair between(const routing::Settled& settled, lab::SiteId from, lab::SiteId to) {
+    return ask(settled, from, to, speakers(settled, from), speakers(settled, to));
+}
+
+} // namespace jackal::reach

@@ -1,0 +1,290 @@
+#include "jackal/reach/ways.h"
+
+#include "jackal/lab/build.h"
+#include "jackal/lab/peering.h"
+#include "jackal/lab/place.h"
+#include "jackal/reach/sites.h"
+#include "speaker.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+
+namespace jackal::reach {
+
+using lab::Lab;
+using lab::MachineId;
+using lab::SiteId;
+
+namespace {
+
+class Comparer {
+  public:
+    Comparer(const plan::Plan& plan, const Lab& lab, SiteId one, SiteId other)
+        : plan_(plan), lab_(lab), sites_{one, other} {}
+
+    std::vector<Way> run() {
+        std::vector<Way> ways;
+        for (Way way : {Way{.kind = WayKind::as_it_is}, peering(), tunnel(), line()}) {
+            if (way.impossible.empty())
+                measure(way);
+            ways.push_back(std::move(way));
+        }
+        return ways;
+    }
+
+  private:
+    const std::string& name(int side) const { return lab_.sites[sites_[side]].name; }
+
+    const plan::Site& site(int side) const { return plan_.sites[sites_[side].row]; }
+
+    // --- what each way takes ---------------------------------------------------------------
+
+    Way peering() const {
+        Way way{.kind = WayKind::peering};
+        const lab::Peering* there = lab::peering_between(lab_, sites_[0], sites_[1]);
+        way.hourly_cost = there != nullptr
+                              ? there->hourly_cost
+                              : *plan::distance(plan_, site(0), site(1)).peering_cost;
+        if (there != nullptr && there->state == plan::PeeringState::up) {
+            way.impossible = "it is there already";
+            return way;
+        }
+        std::vector<plan::Edit> edits;
+        if (there != nullptr) {
+            edits = lab::describe(lab_, *there).remedy.edits;
+        } else if (auto gap = new_peering()) {
+            edits = {*gap};
+        }
+        if (edits.empty())
+            way.impossible = "a site has no router for it to end at";
+        for (plan::Edit& edit : edits)
+            list_at(edit, way).push_back(std::move(edit));
+        return way;
+    }
+
+    std::optional<plan::AddPeering> new_peering() const {
+        plan::AddPeering edit;
+        for (int side : {0, 1}) {
+            MachineId border = lab::border_for(lab_, sites_[side]);
+            if (!border)
+                return std::nullopt;
+            edit.sites[side] = name(side);
+            if (!lab_.sites[sites_[side]].core)
+                edit.borders[side] = lab_.machines[border].name;
+        }
+        return edit;
+    }
+
+    std::vector<plan::Edit>& list_at(const plan::Edit& edit, Way& way) const {
+        for (int side : {0, 1}) {
+            bool is_here = std::visit(
+                [&](const auto& e) {
+                    if constexpr (requires { e.site; })
+                        return e.site == name(side);
+                    else
+                        return false;
+                },
+                edit);
+            if (is_here)
+                return way.at[side];
+        }
+        return way.common;
+    }
+
+    // The router of a site that a tunnel or a wire ends at: its first, or one that is added.
+    std::string end_of(int side, Way& way) const {
+        for (const lab::Machine& machine : lab_.machines)
+            if (machine.kind == plan::MachineKind::router && machine.forwards && !machine.is_core
+                && !machine.outside
+                && lab_.site_of(*lab_.machine(machine.name)) == sites_[side])
+                return machine.name;
+        for (const lab::Subnet& subnet : lab_.subnets) {
+            if (subnet.site != sites_[side] || subnet.outside)
+                continue;
+            plan::AddRouter router = lab::new_router(lab_, {subnet.name});
+            way.at[side].emplace_back(router);
+            if (MachineId core = lab_.sites[sites_[side]].core)
+                way.at[side].emplace_back(plan::AddRoute{
+                    router.name, plan::Route::Default{}, lab_.machines[core].name});
+            return router.name;
+        }
+        return "";
+    }
+
+    Way tunnel() const {
+        Way way{.kind = WayKind::tunnel, .hourly_cost = plan::tunnel_cost};
+        join(way, [](const std::string& one, const std::string& other) {
+            return plan::AddTunnel{one, other};
+        });
+        if (way.impossible.empty())
+            keep_outer_path(way);
+        return way;
+    }
+
+    // Routes over the tunnel may cover its own ends: those keep the way that they have now.
+    void keep_outer_path(Way& way) const {
+        Way before{.kind = WayKind::tunnel, .common = way.common};
+        for (int side : {0, 1})
+            for (const plan::Edit& edit : way.at[side])
+                if (!is_route_over(edit))
+                    before.at[side].push_back(edit);
+        Lab lab = lab::build(changed(before));
+        routing::Settled settled = routing::settle(lab);
+        for (const lab::Link& link : lab.links) {
+            const auto& added = std::get<plan::AddTunnel>(way.common.front());
+            if (!link.is_tunnel || lab.machine_name(link.first) != added.first
+                || lab.machine_name(link.second) != added.second)
+                continue;
+            for (int side : {0, 1}) {
+                MachineId end = lab.nics[side == 0 ? link.first : link.second].machine;
+                if (!link.outer) {
+                    way.impossible = "its ends have no addresses of one family";
+                    return;
+                }
+                net::Address other = (*link.outer)[static_cast<std::size_t>(1 - side)];
+                if (!settled.route(end, other)) {
+                    way.impossible = fmt::format("{} has no route to {}, where it would end",
+                                                 lab.machines[end].name, net::to_string(other));
+                    return;
+                }
+                for (MachineId machine : {end, lab.sites[sites_[side]].core})
+                    if (auto route = machine ? settled.route(machine, other) : std::nullopt;
+                        route && route->kind == routing::RouteKind::static_route)
+                        way.at[side].emplace_back(plan::AddRoute{
+                            lab.machines[machine].name,
+                            net::Prefix(other, net::address_bits(other.family())), route->via});
+            }
+        }
+    }
+
+    // To a subnet of the other site; what a new router needs for itself is a default route.
+    static bool is_route_over(const plan::Edit& edit) {
+        const auto* route = std::get_if<plan::AddRoute>(&edit);
+        return route != nullptr && std::holds_alternative<std::string>(route->to);
+    }
+
+    Way line() const {
+        plan::Distance distance = plan::distance(plan_, site(0), site(1));
+        Way way{.kind = WayKind::line, .hourly_cost = *distance.line_cost};
+        join(way, [&](const std::string& one, const std::string& other) {
+            return plan::AddLink{one, other, *distance.delay};
+        });
+        return way;
+    }
+
+    // Something between two routers, and the routes to the other site's subnets by way of it.
+    template <class Make>
+    void join(Way& way, Make make) const {
+        std::string ends[2];
+        for (int side : {0, 1}) {
+            ends[side] = end_of(side, way);
+            if (ends[side].empty()) {
+                way.impossible = fmt::format("{} has no subnet for a router to stand on",
+                                             name(side));
+                return;
+            }
+        }
+        if (ends[0] == ends[1]) {
+            way.impossible = fmt::format("{} stands on both", ends[0]);
+            return;
+        }
+        way.common = {make(ends[0], ends[1])};
+        for (int side : {0, 1})
+            for (const lab::Subnet& subnet : lab_.subnets) {
+                if (subnet.site != sites_[1 - side] || subnet.outside)
+                    continue;
+                way.at[side].emplace_back(
+                    plan::AddRoute{ends[side], subnet.name, ends[1 - side]});
+                if (MachineId core = lab_.sites[sites_[side]].core)
+                    way.at[side].emplace_back(
+                        plan::AddRoute{lab_.machines[core].name, subnet.name, ends[side]});
+            }
+    }
+
+    // --- what it brings --------------------------------------------------------------------
+
+    plan::Plan changed(const Way& way) const {
+        std::vector<plan::Edit> edits;
+        auto take = [&](const std::vector<plan::Edit>& some, bool routers) {
+            for (const plan::Edit& edit : some)
+                if (std::holds_alternative<plan::AddRouter>(edit) == routers)
+                    edits.push_back(edit);
+        };
+        for (bool routers : {true, false}) // first those that others refer to
+            for (const auto* some : {&way.common, &way.at[0], &way.at[1]})
+                take(*some, routers);
+        return plan::apply(plan_, edits);
+    }
+
+    void measure(Way& way) const {
+        Lab lab = lab::build(changed(way));
+        routing::Settled settled = routing::settle(lab);
+        probe::Microseconds total{0};
+        for (int side : {0, 1}) {
+            SitePair row = between(settled, sites_[side], sites_[1 - side]);
+            way.pairs += row.pairs;
+            way.replies += row.replies;
+            total += row.round_trip * static_cast<double>(row.replies);
+            if (row.first_gap && way.gap.empty())
+                way.gap = fmt::format("between {}: {}", row.gap_between,
+                                      row.first_gap->explanation);
+        }
+        if (way.replies != 0) {
+            way.round_trip = total / static_cast<double>(way.replies);
+            way.mtu_bytes = narrowest(settled);
+        }
+    }
+
+    // The MTU of the way between the first subnets of the two sites that reach each other.
+    unsigned narrowest(const routing::Settled& settled) const {
+        const Lab& lab = settled.lab();
+        for (const lab::Subnet& from : lab.subnets)
+            for (const lab::Subnet& to : lab.subnets) {
+                if (from.site != sites_[0] || to.site != sites_[1])
+                    continue;
+                auto asker = speaker(settled, from);
+                auto target = speaker(settled, to);
+                if (!asker || !target)
+                    continue;
+                probe::PingAnswer answer =
+                    probe::ping(settled, {.from = end(lab, *asker), .to = end(lab, *target)});
+                if (answer.diagnosis)
+                    continue;
+                unsigned least = 65535;
+                for (const packet::Step& step : answer.out->steps)
+                    if (step.out)
+                        least = std::min<unsigned>(least, lab.nics[step.out].mtu_bytes);
+                return least;
+            }
+        return 0;
+    }
+
+    static probe::Endpoint end(const Lab& lab, lab::NicId nic) {
+        return {.name = lab.machine_name(nic),
+                .machine = lab.nics[nic].machine,
+                .nic = nic,
+                .address = {}};
+    }
+
+    const plan::Plan& plan_;
+    const Lab& lab_;
+    SiteId sites_[2];
+};
+
+} // namespace
+
+std::string_view to_string(WayKind kind) {
+    switch (kind) {
+    case WayKind::peering: return "peering";
+    case WayKind::tunnel: return "tunnel";
+    case WayKind::line: return "line";
+    case WayKind::as_it_is: break;
+    }
+    return "as it is";
+}
+
+std::vector<Way> ways(const plan::Plan& plan, const Lab& lab, SiteId one, SiteId other) {
+    return Comparer(plan, lab, one, other).run();
+}
+
+} // namespace jackal::reach
