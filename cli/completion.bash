@@ -6,8 +6,8 @@ _jackal() {
     COMPREPLY=()
 
     if [ "$COMP_CWORD" -eq 1 ]; then
-        COMPREPLY=($(compgen -W "addresses check connect demo export machines names new ping routes trace \
-            verify --help --version" -- "$current"))
+        COMPREPLY=($(compgen -W "addresses check connect demo export machines names new peerings ping routes \
+            sites trace verify ways --help --version" -- "$current"))
         return
     fi
     case $previous in
@@ -46,6 +46,10 @@ _jackal() {
         ;;
     esac
     case $command in
+    peerings | ways)
+        [ -n "$plan" ] && COMPREPLY+=($(compgen -W "$("${COMP_WORDS[0]}" names "$plan" \
+            --only sites 2>/dev/null)" -- "$current"))
+        ;;
     ping | trace | connect | routes)
         [ -n "$plan" ] && COMPREPLY+=($(compgen -W "$("${COMP_WORDS[0]}" names "$plan" \
             --only machines 2>/dev/null)" -- "$current"))

@@ -60,7 +60,8 @@ Outcome tour(const Style& style) {
     routing::Settled settled = routing::settle(skerry.lab);
     Tour tour(style);
     tour.stop("A plan is checked: the marine station of Skerry, three sites joined by radio",
-              "jackal check skerry.yaml", check_text(style, skerry, settled, reach::check(settled)));
+              "jackal check skerry.yaml",
+              check_text(style, skerry, settled, reach::check(settled)));
     tour.stop("Every address is worked out", "jackal addresses skerry.yaml",
               addresses_text(style, skerry.lab));
     tour.stop("A ping is answered, with the way there and the way back",

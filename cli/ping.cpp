@@ -27,7 +27,8 @@ void add_outer(Table& table, const Style& style, const routing::Settled& settled
         bool drop = step.action == packet::Action::drop;
         std::string action(packet::to_string(step.action));
         table.add({style.faint(indent + "  " + lab.machines[step.machine].name),
-                   style.faint(nics_text(lab, step)), drop ? style.bad(action) : style.faint(action),
+                   style.faint(nics_text(lab, step)),
+                   drop ? style.bad(action) : style.faint(action),
                    style.faint(exports::step_detail(settled, outer, i))});
         if (const packet::Crossing* inner = exports::crossing_at(outer, i))
             add_outer(table, style, settled, *inner, indent + "  ");
@@ -44,8 +45,8 @@ void add_journey(Table& table, const Style& style, const routing::Settled& settl
         std::string action(packet::to_string(step.action));
         if (std::string switches = exports::switch_text(settled, journey, i); !switches.empty())
             table.add({style.faint("  switched"), "", "", style.faint(switches)});
-        table.add({lab.machines[step.machine].name, nics_text(lab, step), drop ? style.bad(action) : action,
-                   exports::step_detail(settled, journey, i)});
+        table.add({lab.machines[step.machine].name, nics_text(lab, step),
+                   drop ? style.bad(action) : action, exports::step_detail(settled, journey, i)});
         for (const std::string& text : exports::filter_texts(settled, journey, i))
             table.add({"", "", "", style.faint(text)});
         for (const std::string& text : exports::rewrite_texts(journey, i))

@@ -34,11 +34,11 @@ std::string sites_text(const Style& style, const lab::Lab& lab, const reach::Sit
                                ? style.faint("-")
                                : fmt::format("{:.2f} ms", milliseconds(pair.round_trip)));
             if (pair.first_gap)
-                gaps += fmt::format("\n{} to {}  {}  {}\n    between {}: {}\n", headings[from + 1],
-                                    headings[to + 1],
-                                    style.strong(plan::slug(pair.first_gap->cause)),
-                                    style.faint(plan::to_string(pair.first_gap->at, lab.source)),
-                                    pair.gap_between, pair.first_gap->explanation);
+                gaps +=
+                    fmt::format("\n{} to {}  {}  {}\n    between {}: {}\n", headings[from + 1],
+                                headings[to + 1], style.strong(plan::slug(pair.first_gap->cause)),
+                                style.faint(plan::to_string(pair.first_gap->at, lab.source)),
+                                pair.gap_between, pair.first_gap->explanation);
         }
         table.add(row);
         times.add(time);

@@ -65,8 +65,8 @@ Outcome ways(WaysOptions& options, const Style& style) {
     auto found = reach::ways(opened.plan, opened.lab, ends[0], ends[1]);
     if (options.plan.json())
         return {exports::ways_json(opened.plan, opened.lab, ends[0], ends[1], found) + "\n"};
-    return {ways_text(style, opened, opened.lab.sites[ends[0]].name,
-                      opened.lab.sites[ends[1]].name, found)};
+    return {ways_text(style, opened, opened.lab.sites[ends[0]].name, opened.lab.sites[ends[1]].name,
+                      found)};
 }
 
 } // namespace
@@ -75,8 +75,7 @@ void add_ways(CLI::App& app, Run& run) {
     auto options = std::make_shared<WaysOptions>();
     CLI::App* command = app.add_subcommand(
         "ways", "what a peering, a tunnel and a wire would each bring two sites");
-    command
-        ->add_option("SITE_WORDS", options->words, "PLAN is as for jackal check")
+    command->add_option("SITE_WORDS", options->words, "PLAN is as for jackal check")
         ->required()
         ->expected(2, 3)
         ->type_name("");
@@ -86,9 +85,8 @@ void add_ways(CLI::App& app, Run& run) {
                     "\n"
                     "Each way is built on a copy of the plan and asked: reach, time, MTU, what it\n"
                     "costs an hour, and what must be changed at each site.");
-    command->callback([&run, options] {
-        run = [options](const Style& style) { return ways(*options, style); };
-    });
+    command->callback(
+        [&run, options] { run = [options](const Style& style) { return ways(*options, style); }; });
 }
 
 } // namespace jackal::cli

@@ -54,6 +54,10 @@ std::vector<std::string> reader_keys() {
         "lab: a\nswitches: {s: {ports: {p: {qqqqqqqq: 1}}}}",
         "lab: a\noutside: {hosts: {h: {qqqqqqqq: 1}}}",
         "lab: a\nguests: {s: {nics: [{bond: [{qqqqqqqq: 1}]}]}}",
+        "lab: a\ntunnels: [{qqqqqqqq: 1}]",
+        "lab: a\npeerings: [{between: [one, two], one: {qqqqqqqq: 1}}]",
+        "lab: a\nregions: {r: {qqqqqqqq: 1}}",
+        "lab: a\nregions: {r: {within: {qqqqqqqq: 1}}}",
     };
     std::vector<std::string> keys;
     for (const char* probe : probes) {
@@ -133,6 +137,12 @@ TEST_CASE("the examples get their answers") {
     CHECK(has(printed.text, "lamp to bell: no-return-route"));
     CHECK(has(printed.text, "routers.south-r1.routes: add {to: north, via: north-r1}"));
     CHECK(has(printed.text, "after the remedy: 4 of 4 replies"));
+
+    printed = run(EXAMPLES "/hub_and_spokes");
+    CHECK(printed.status == 0);
+    CHECK(has(printed.text, "before: 8 of 20 pairs of sites"));
+    CHECK(has(printed.text, "spoke-1 to spoke-2: no-relay"));
+    CHECK(has(printed.text, "after: 20 of 20 pairs of sites"));
 
     printed = run(EXAMPLES "/offices");
     CHECK(has(printed.text, "office 199: desks 172."));

@@ -39,6 +39,7 @@ bool only_asked(plan::Cause cause) {
                                    plan::Cause::answer_not_turned_back,
                                    plan::Cause::lease_route_wins,
                                    plan::Cause::behind_translation,
+                                   plan::Cause::sites_not_joined,
                                    plan::Cause::no_name_server,
                                    plan::Cause::name_server_unreachable};
     return std::ranges::find(causes, cause) != causes.end();

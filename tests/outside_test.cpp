@@ -20,17 +20,6 @@ std::string address(const lab::Lab& lab, const char* machine, const char* nic = 
     return row == nullptr ? "none" : net::to_string(row->address);
 }
 
-// The outcome of a ping, or of asking for a service, in a word.
-std::string outcome(const lab::Lab& lab, const std::string& from, const std::string& to,
-                    std::optional<net::Service> service = std::nullopt) {
-    routing::Settled settled = routing::settle(lab);
-    auto question = probe::question(lab, from, to, {.service = service});
-    REQUIRE(question.has_value());
-    auto answer = probe::ping(settled, *question);
-    return answer.diagnosis ? std::string(plan::slug(answer.diagnosis->cause))
-                            : std::string(probe::to_string(answer.outcome));
-}
-
 struct Asked {
     std::string from;
     std::string to;

@@ -55,11 +55,11 @@ std::string peerings_csv(const lab::Lab& lab, const std::vector<lab::PeeringId>&
 std::string sites_csv(const lab::Lab& lab, const reach::SiteReach& reach) {
     std::string text = "from,to,pairs,replies,rtt_ms,cause\r\n";
     for (const reach::SitePair& row : reach.rows)
-        text += record(
-            {lab.sites[row.from].name, lab.sites[row.to].name, fmt::format("{}", row.pairs),
-             fmt::format("{}", row.replies),
-             row.replies != 0 ? fmt::format("{:.3f}", row.round_trip.count() / 1000) : "",
-             row.first_gap ? std::string(plan::slug(row.first_gap->cause)) : ""});
+        text +=
+            record({lab.sites[row.from].name, lab.sites[row.to].name, fmt::format("{}", row.pairs),
+                    fmt::format("{}", row.replies),
+                    row.replies != 0 ? fmt::format("{:.3f}", row.round_trip.count() / 1000) : "",
+                    row.first_gap ? std::string(plan::slug(row.first_gap->cause)) : ""});
     return text;
 }
 

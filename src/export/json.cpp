@@ -381,13 +381,13 @@ std::string peerings_json(const plan::Plan& plan, const routing::Settled& settle
 std::string sites_json(const Lab& lab, const reach::SiteReach& reach) {
     json rows = json::array();
     for (const reach::SitePair& pair : reach.rows) {
-        json row = {{"from", lab.sites[pair.from].name},
-                    {"to", lab.sites[pair.to].name},
-                    {"pairs", pair.pairs},
-                    {"replies", pair.replies},
-                    {"rtt_ms", pair.replies != 0 ? json(milliseconds(pair.round_trip))
-                                                 : json(nullptr)},
-                    {"gap", nullptr}};
+        json row = {
+            {"from", lab.sites[pair.from].name},
+            {"to", lab.sites[pair.to].name},
+            {"pairs", pair.pairs},
+            {"replies", pair.replies},
+            {"rtt_ms", pair.replies != 0 ? json(milliseconds(pair.round_trip)) : json(nullptr)},
+            {"gap", nullptr}};
         if (pair.first_gap) {
             row["gap"] = diagnosis(lab, *pair.first_gap);
             row["gap"]["between"] = pair.gap_between;
@@ -402,17 +402,16 @@ std::string ways_json(const plan::Plan& plan, const Lab& lab, lab::SiteId one, l
     json rows = json::array();
     for (const reach::Way& way : ways) {
         bool can = way.impossible.empty();
-        rows.push_back(
-            {{"way", reach::to_string(way.kind)},
-             {"impossible", can ? json(nullptr) : json(way.impossible)},
-             {"pairs", way.pairs},
-             {"replies", way.replies},
-             {"rtt_ms",
-              can && way.replies != 0 ? json(milliseconds(way.round_trip)) : json(nullptr)},
-             {"mtu", can && way.replies != 0 ? json(way.mtu_bytes) : json(nullptr)},
-             {"hourly_cost", way.hourly_cost},
-             {"gap", way.gap.empty() ? json(nullptr) : json(way.gap)},
-             {"changes", way_lines(plan, way)}});
+        rows.push_back({{"way", reach::to_string(way.kind)},
+                        {"impossible", can ? json(nullptr) : json(way.impossible)},
+                        {"pairs", way.pairs},
+                        {"replies", way.replies},
+                        {"rtt_ms", can && way.replies != 0 ? json(milliseconds(way.round_trip))
+                                                           : json(nullptr)},
+                        {"mtu", can && way.replies != 0 ? json(way.mtu_bytes) : json(nullptr)},
+                        {"hourly_cost", way.hourly_cost},
+                        {"gap", way.gap.empty() ? json(nullptr) : json(way.gap)},
+                        {"changes", way_lines(plan, way)}});
     }
     return text({{"lab", lab.name},
                  {"between", {lab.sites[one].name, lab.sites[other].name}},

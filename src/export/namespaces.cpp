@@ -435,8 +435,8 @@ class Writer {
                 text +=
                     write_bridge(fmt::format("segment-{}", id.row), segment.nics, alias_of(segment),
                                  !segment.link
-                                 || (condition_.link_up(segment.link)
-                                     && !lab_.links[segment.link].is_tunnel));
+                                     || (condition_.link_up(segment.link)
+                                         && !lab_.links[segment.link].is_tunnel));
         }
         if (lab_.has_wiring())
             text += write_domains();

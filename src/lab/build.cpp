@@ -322,13 +322,14 @@ class Builder {
     void add_peerings() {
         for (std::uint32_t i = 0; i < plan_.peerings.size(); ++i) {
             const plan::Peering& peering = plan_.peerings[i];
-            Peering row{.sites = {site_named(peering.first.value), site_named(peering.second.value)},
-                        .sides = {peering.sides[0], peering.sides[1]},
-                        .state = plan::state_of(plan_, peering),
-                        .overlaps = {},
-                        .link = {},
-                        .at = peering.at,
-                        .plan_index = i};
+            Peering row{
+                .sites = {site_named(peering.first.value), site_named(peering.second.value)},
+                .sides = {peering.sides[0], peering.sides[1]},
+                .state = plan::state_of(plan_, peering),
+                .overlaps = {},
+                .link = {},
+                .at = peering.at,
+                .plan_index = i};
             if (row.state == plan::PeeringState::blocked)
                 row.overlaps = plan::overlaps(plan_, peering);
             const plan::Site& one = plan_.sites[row.sites[0].row];
@@ -545,8 +546,8 @@ class Builder {
 
     void add_anycast_owners() {
         std::vector<net::Address> anycast; // whatever may be asked for, or sent by way of
-        for (const InterfaceAddress& row : lab_.addresses)
-            if (is_anycast(row))
+        for (const InterfaceAddress& row : lab_.addresses) // also /127 and /128, inside others
+            if (row.address.family() == net::Family::ipv6 && row.prefix().first() == row.address)
                 anycast.push_back(row.address);
         for (const plan::Machine& machine : plan_.machines) {
             for (const plan::Route& route : machine.routes)
@@ -773,9 +774,9 @@ class Builder {
     }
 
     static RouteOrigin origin_of(const plan::Route& route) {
-        return route.implied                                            ? RouteOrigin::peering
+        return route.implied                                          ? RouteOrigin::peering
                : std::holds_alternative<std::string>(route.via.value) ? RouteOrigin::written_by_name
-                                                                        : RouteOrigin::written;
+                                                                      : RouteOrigin::written;
     }
 
     std::vector<net::Prefix> prefixes_of(const plan::Route::Target& target) const {

@@ -743,9 +743,9 @@ class Inspector {
     // be meant so in a plan with cores or peerings; elsewhere they count as split.
     std::vector<bool>
     split_sites(const std::map<std::uint32_t, std::vector<SubnetId>>& members) const {
-        bool meant = lab_.peerings.size() != 0
-                     || std::ranges::any_of(
-                         lab_.sites, [](const Site& site) { return bool(site.core); });
+        bool meant =
+            lab_.peerings.size() != 0
+            || std::ranges::any_of(lab_.sites, [](const Site& site) { return bool(site.core); });
         std::vector<bool> split(lab_.sites.size(), !meant);
         std::vector<std::optional<std::uint32_t>> island(lab_.sites.size());
         for (const auto& [number, subnets] : members)
@@ -874,6 +874,7 @@ struct ChangesOutside {
         const Link& link = lab.links[LinkId{static_cast<std::uint32_t>(number)}];
         return lab.machines[lab.nics[link.first].machine].outside;
     }
+    bool operator()(const plan::AddUplink&) const { return false; }
     bool operator()(const plan::AddRouter& e) const {
         return std::ranges::any_of(e.subnets,
                                    [&](const std::string& name) { return is_subnet(name); });

@@ -41,10 +41,11 @@ Remedy accept(const Lab& lab, const Peering& peering) {
             continue;
         SiteId site = peering.sites[side];
         if (!border_for(lab, site))
-            return {{}, fmt::format("give {} a router for the peering to end at",
-                                    lab.sites[site].name)};
-        remedy.edits.push_back(plan::AcceptPeering{peering.plan_index, lab.sites[site].name,
-                                                   border_name(lab, site)});
+            return {
+                {},
+                fmt::format("give {} a router for the peering to end at", lab.sites[site].name)};
+        remedy.edits.push_back(
+            plan::AcceptPeering{peering.plan_index, lab.sites[site].name, border_name(lab, site)});
     }
     return remedy;
 }
@@ -55,6 +56,18 @@ net::Prefix moved(const net::Prefix& prefix, const net::Prefix& from, const net:
     return {net::Address(to.first().high() + (first.high() - from.first().high()),
                          to.first().low() + (first.low() - from.first().low())),
             prefix.length()};
+}
+
+// Private space for a site in the place of `range`: as large, or else as large as there is.
+std::optional<net::Prefix> another_space(const Lab& lab, const Site& site,
+                                         const net::Prefix& range) {
+    constexpr int longest = 24;
+    if (range.family() == net::Family::ipv6)
+        return free_space(lab, net::Family::ipv6, 48, lab.name + "/" + site.name + "/2");
+    for (int length = range.length(); length <= std::max(longest, range.length()); ++length)
+        if (auto space = free_space(lab, net::Family::ipv4, length, ""))
+            return space;
+    return std::nullopt;
 }
 
 // Gives the second site another range in the place of each that overlaps one of the first.
@@ -72,10 +85,7 @@ Remedy separate(const Lab& lab, const Peering& peering) {
             continue;
         done.push_back(range);
         bool is_space = std::ranges::find(site.space, range) != site.space.end();
-        int length = range.family() == net::Family::ipv4 ? range.length() : 48;
-        auto space =
-            is_space ? free_space(lab, range.family(), length, lab.name + "/" + site.name + "/2")
-                     : std::nullopt;
+        auto space = is_space ? another_space(lab, site, range) : std::nullopt;
         if (space)
             remedy.edits.push_back(plan::SetSiteSpace{site.name, range, *space});
         for (SubnetId id : lab.subnets.ids()) {
@@ -84,7 +94,7 @@ Remedy separate(const Lab& lab, const Peering& peering) {
             if (subnet.site != peering.sites[1] || !subnet.prefix_written || !prefix
                 || !range.contains(*prefix))
                 continue;
-            if (space)
+            if (space && space->length() == range.length())
                 renumber_to(id, moved(*prefix, range, *space));
             else if (auto to = free_prefix(lab, subnet.site, range.family(), prefix->length()))
                 renumber_to(id, *to);
@@ -154,8 +164,8 @@ std::optional<Finding> gap_at(const Lab& lab, SiteId hub, const Peering& from, c
         if (legs[i]->sides[side].relayed)
             continue;
         const std::string& name = lab.sites[ends[i]].name;
-        missing.push_back(fmt::format("{} does not take what {} only passes on", name,
-                                      lab.sites[hub].name));
+        missing.push_back(
+            fmt::format("{} does not take what {} only passes on", name, lab.sites[hub].name));
         f.remedy.edits.push_back(plan::TakeRelayed{legs[i]->plan_index, name});
         if (lab.sites[hub].relay && missing.size() == 1)
             f.at = legs[i]->sides[side].at;
@@ -176,11 +186,25 @@ Finding not_joined(const Lab& lab, SiteId from, SiteId to) {
               .message = fmt::format("nothing joins the sites {} and {}", one, other),
               .at = lab.sites[from].at};
     if (border_for(lab, from) && border_for(lab, to))
-        f.remedy.edits = {plan::AddPeering{{one, other},
-                                           {border_name(lab, from), border_name(lab, to)}}};
+        f.remedy.edits = {
+            plan::AddPeering{{one, other}, {border_name(lab, from), border_name(lab, to)}}};
     else
         f.remedy.advice = "give each of the two a router, and join those";
     return f;
+}
+
+// A way outside for the site: by its core, if it has one.
+Remedy uplink(const Lab& lab, SiteId id) {
+    const Site& site = lab.sites[id];
+    if (!site.core)
+        return {{},
+                fmt::format("give the border router of {} a subnet with an uplink, a default "
+                            "route by way of it, and `nat`",
+                            site.name)};
+    std::string name = site.name + "-shore";
+    for (int n = 2; lab.subnet(name); ++n)
+        name = fmt::format("{}-shore-{}", site.name, n);
+    return {{plan::AddUplink{name, site.name}}, ""};
 }
 
 Finding exit_finding(const Lab& lab, const Peering& peering, int borrower) {
@@ -196,15 +220,15 @@ Finding exit_finding(const Lab& lab, const Peering& peering, int borrower) {
         f.cause = Cause::exit_missing;
         f.severity = Severity::error;
         f.message = fmt::format("{} borrows the way outside of {}, which has none", name, other);
-        f.remedy.advice = fmt::format("give a subnet of {} an uplink", other);
+        f.remedy = uplink(lab, peering.sites[1 - borrower]);
     } else if (lent) {
         f.cause = Cause::exit_not_borrowed;
         f.message = fmt::format("{} lends its way outside, but {} does not borrow it", other, name);
         f.remedy.edits = {plan::SetPeeringExit{peering.plan_index, name, plan::Exit::borrow}};
     } else {
         f.cause = Cause::exit_not_lent;
-        f.message = fmt::format("{} borrows the way outside of {}, which does not lend it", name,
-                                other);
+        f.message =
+            fmt::format("{} borrows the way outside of {}, which does not lend it", name, other);
         f.remedy.edits = {plan::SetPeeringExit{peering.plan_index, other, plan::Exit::lend}};
     }
     return f;

@@ -440,9 +440,8 @@ Crossing cross(const routing::Settled& settled, NicId from, unsigned size_bytes,
     net::Address addresses[2] = {(*link.outer)[is_first ? 0 : 1], (*link.outer)[is_first ? 1 : 0]};
     for (bool back : {false, true}) {
         int here = back ? 1 : 0;
-        Journey outer =
-            walk_outer(settled, lab.nics[ends[here]].machine, addresses[here], addresses[1 - here],
-                       back ? question_bytes : size_bytes, depth);
+        Journey outer = walk_outer(settled, lab.nics[ends[here]].machine, addresses[here],
+                                   addresses[1 - here], back ? question_bytes : size_bytes, depth);
         crossing.works = outer.ending == Ending::delivered
                          && outer.last_machine() == lab.nics[ends[1 - here]].machine;
         crossing.is_way_back = back && !crossing.works;

@@ -94,9 +94,10 @@ constexpr std::array texts = {
               "two sites accept a peering, but own some of the same addresses"},
     CauseText{Cause::sites_not_joined, "sites-not-joined",
               "no peering, tunnel or link joins two sites"},
-    CauseText{Cause::no_relay, "no-relay",
-              "a site is to pass on traffic between its peers, which nothing in it does, or which a "
-              "peer does not take"},
+    CauseText{
+        Cause::no_relay, "no-relay",
+        "a site is to pass on traffic between its peers, which nothing in it does, or which a "
+        "peer does not take"},
     CauseText{Cause::exit_not_lent, "exit-not-lent",
               "a site borrows its peer's way outside, which that does not lend"},
     CauseText{Cause::exit_not_borrowed, "exit-not-borrowed",

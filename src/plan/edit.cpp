@@ -128,11 +128,11 @@ std::string link_path(const Plan& plan, std::size_t number) {
     const Link& link = plan.links.at(number);
     if (link.peering)
         return fmt::format("peerings[{}]", *link.peering);
-    auto before = std::count_if(plan.links.begin(),
-                                plan.links.begin() + static_cast<std::ptrdiff_t>(number),
-                                [&](const Link& other) {
-                                    return !other.peering && bool(other.tunnel) == bool(link.tunnel);
-                                });
+    auto before =
+        std::count_if(plan.links.begin(), plan.links.begin() + static_cast<std::ptrdiff_t>(number),
+                      [&](const Link& other) {
+                          return !other.peering && bool(other.tunnel) == bool(link.tunnel);
+                      });
     return fmt::format("{}[{}]", link.tunnel ? "tunnels" : "links", before);
 }
 
@@ -157,6 +157,8 @@ std::string of_family(const std::vector<Placed<T>>& values, net::Family family) 
             return net::to_string(value.value);
     return "";
 }
+
+constexpr unsigned uplink_length = 28;
 
 // --- in words ------------------------------------------------------------------------------
 
@@ -354,10 +356,17 @@ struct Words {
         return {fmt::format("sites.{}.space", e.site), "set", net::to_string(e.to),
                 site_of(plan, e.site).at, net::to_string(e.from)};
     }
+    EditText operator()(const AddUplink& e) const {
+        return {fmt::format("subnets.{}", e.subnet),
+                "add",
+                fmt::format("{{site: {}, size: /{}, uplink: nat}}", e.site, uplink_length),
+                {}};
+    }
     EditText operator()(const AddLink& e) const {
-        std::string delay =
-            e.delay.count() == 0 ? "" : fmt::format(", delay: {}us", e.delay.count());
-        return {"links", "add", fmt::format("{{between: [{}, {}]{}}}", e.first, e.second, delay), {}};
+        double delay_ms = static_cast<double>(e.delay.count()) / 1000;
+        std::string delay = delay_ms == 0 ? "" : fmt::format(", delay: {:g}ms", delay_ms);
+        return {
+            "links", "add", fmt::format("{{between: [{}, {}]{}}}", e.first, e.second, delay), {}};
     }
     EditText operator()(const AddTunnel& e) const {
         return {"tunnels", "add", fmt::format("{{between: [{}, {}]}}", e.first, e.second), {}};
@@ -532,12 +541,8 @@ struct Deed {
         if (side.border.value.empty())
             side.border = e.border;
     }
-    void operator()(const TakeRelayed& e) const {
-        side_of(plan, e.peering, e.site).relayed = true;
-    }
-    void operator()(const SetPeeringExit& e) const {
-        side_of(plan, e.peering, e.site).exit = e.to;
-    }
+    void operator()(const TakeRelayed& e) const { side_of(plan, e.peering, e.site).relayed = true; }
+    void operator()(const SetPeeringExit& e) const { side_of(plan, e.peering, e.site).exit = e.to; }
     void operator()(const AddPeering& e) const {
         Peering peering{.first = e.sites[0], .second = e.sites[1]};
         for (int side : {0, 1}) {
@@ -552,14 +557,20 @@ struct Deed {
             if (space.value == e.from)
                 space.value = e.to;
     }
+    void operator()(const AddUplink& e) const {
+        Subnet subnet;
+        subnet.name = e.subnet;
+        subnet.site = Placed<std::string>(e.site);
+        subnet.size = uplink_length;
+        subnet.uplink = Uplink::nat;
+        plan.subnets.push_back(std::move(subnet));
+    }
     void operator()(const AddLink& e) const {
         plan.links.push_back({.first = e.first, .second = e.second, .delay = e.delay});
     }
     void operator()(const AddTunnel& e) const {
-        plan.links.push_back({.first = e.first,
-                              .second = e.second,
-                              .hourly_cost = tunnel_cost,
-                              .tunnel = Tunnel{}});
+        plan.links.push_back(
+            {.first = e.first, .second = e.second, .hourly_cost = tunnel_cost, .tunnel = Tunnel{}});
     }
 };
 

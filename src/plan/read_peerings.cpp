@@ -23,8 +23,8 @@ const Key<SiteRegion> region_keys[] = {
              e.to.emplace_back(Placed<std::string>(std::string(r.text(key)), r.at(key)), distance);
          });
      }},
-    {"within",
-     [](Reader& r, NodeId n, SiteRegion& e) { r.mapping(n, "a distance", distance_keys, e.within); }},
+    {"within", [](Reader& r, NodeId n,
+                  SiteRegion& e) { r.mapping(n, "a distance", distance_keys, e.within); }},
 };
 
 const Key<PeeringSide> side_keys[] = {
@@ -86,14 +86,10 @@ const Key<Link> tunnel_keys[] = {
     {"between",
      [](Reader& r, NodeId n, Link& l) { read_pair(r, n, "between", l.first, l.second); }},
     {"hourly-cost",
-     [](Reader& r, NodeId n, Link& l) {
-         l.hourly_cost = read_cost(r, n).value_or(l.hourly_cost);
-     }},
+     [](Reader& r, NodeId n, Link& l) { l.hourly_cost = read_cost(r, n).value_or(l.hourly_cost); }},
     {"mtu", [](Reader& r, NodeId n, Link& l) { l.mtu_bytes = read_mtu(r, n); }},
-    {"over",
-     [](Reader& r, NodeId n, Link& l) {
-         read_pair(r, n, "over", l.tunnel->over[0], l.tunnel->over[1]);
-     }},
+    {"over", [](Reader& r, NodeId n,
+                Link& l) { read_pair(r, n, "over", l.tunnel->over[0], l.tunnel->over[1]); }},
     {"pool", [](Reader& r, NodeId n, Link& l) { read_word(r, n, l.pool); }},
     {"prefix", [](Reader& r, NodeId n, Link& l) { read_prefix_per_family(r, n, l.prefixes); }},
     {"state", [](Reader& r, NodeId n, Link& l) { read_state(r, n, l.up); }},

@@ -154,11 +154,11 @@ class Builder {
     // One end of a working peering, as the site beyond it sees it.
     struct Neighbour {
         std::uint32_t peering = 0;
-        int side = 0;            // of the site that this is a neighbour of
-        std::uint32_t site = 0;  // the neighbour
-        std::uint32_t link = 0;  // between the borders
-        std::size_t border = 0;  // of the site itself, in Plan::machines
-        std::size_t beyond = 0;  // of the neighbour
+        int side = 0;           // of the site that this is a neighbour of
+        std::uint32_t site = 0; // the neighbour
+        std::uint32_t link = 0; // between the borders
+        std::size_t border = 0; // of the site itself, in Plan::machines
+        std::size_t beyond = 0; // of the neighbour
     };
 
     void clear() {
@@ -190,8 +190,8 @@ class Builder {
             if (!has_gateway_outside(subnet.uplink))
                 continue;
             core.routes.push_back(
-                route(Route::Default{}, subnet.uplink == Uplink::nat ? outside::workstation
-                                                                     : outside::lan_gateway,
+                route(Route::Default{},
+                      subnet.uplink == Uplink::nat ? outside::workstation : outside::lan_gateway,
                       "", subnet.uplink_at));
             Translation rule;
             rule.nic.value = nic_name(core, core.nics.size() - 1);
@@ -276,10 +276,9 @@ class Builder {
             lead(*borders[side], there, *borders[1 - side], nics[side], peering.sides[side].at);
             if (peering.sides[side].exit == Exit::borrow
                 && peering.sides[1 - side].exit == Exit::lend)
-                add_route(*borders[side],
-                          route(net::Prefix::everything(net::Family::ipv4),
-                                plan_.machines[*borders[1 - side]].name, nics[side],
-                                peering.sides[side].at));
+                add_route(*borders[side], route(net::Prefix::everything(net::Family::ipv4),
+                                                plan_.machines[*borders[1 - side]].name, nics[side],
+                                                peering.sides[side].at));
         }
     }
 
@@ -327,9 +326,8 @@ class Builder {
                 return *name == subnet.name;
             const auto* prefix = std::get_if<net::Prefix>(&route.to.value);
             return prefix != nullptr && prefix->length() != 0
-                   && std::ranges::any_of(ranges, [&](const auto& range) {
-                          return prefix->contains(range.value);
-                      });
+                   && std::ranges::any_of(
+                       ranges, [&](const auto& range) { return prefix->contains(range.value); });
         });
     }
 
@@ -390,12 +388,12 @@ class Builder {
     Plan plan_;
     std::unordered_map<std::string, std::size_t> machines_;
     std::unordered_map<std::string, std::uint32_t> sites_;
-    std::vector<std::vector<std::size_t>> subnets_;     // by site
-    std::vector<std::vector<net::Prefix>> ranges_;      // by site: what the plan writes
-    std::vector<std::vector<Neighbour>> neighbours_;    // by site
+    std::vector<std::vector<std::size_t>> subnets_;           // by site
+    std::vector<std::vector<net::Prefix>> ranges_;            // by site: what the plan writes
+    std::vector<std::vector<Neighbour>> neighbours_;          // by site
     std::set<std::pair<std::uint32_t, std::uint32_t>> pairs_; // of sites that are peers
     std::vector<bool> has_link_;                              // by peering
-    std::vector<std::size_t> nics_;                     // by machine: how many it has so far
+    std::vector<std::size_t> nics_;                           // by machine: how many it has so far
     std::size_t routes_ = 0;
 };
 

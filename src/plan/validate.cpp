@@ -252,10 +252,11 @@ class Validator {
             problem(side.border.at,
                     fmt::format("the core of {} is its border, as its routing is automatic", site));
         else if (automatic && !machines_.has(core_name(site)))
-            problem(side.at, fmt::format("site {} has no subnet, and so no core to peer with", site));
+            problem(side.at,
+                    fmt::format("site {} has no subnet, and so no core to peer with", site));
         else if (!automatic && side.border.value.empty() && side.accepts)
-            problem(side.at, fmt::format("name the router of {} that the peering ends at: `border`",
-                                         site));
+            problem(side.at,
+                    fmt::format("name the router of {} that the peering ends at: `border`", site));
         else if (!automatic && !side.border.value.empty())
             is_on(side.border, site, "border");
     }

@@ -23,6 +23,44 @@ using routing::RouteKind;
 
 namespace {
 
+// Why nothing of the size of a ping gets through a tunnel that carries `around` others.
+std::optional<Diagnosis> why_broken(const routing::Settled& settled, NicId end, int around) {
+    constexpr unsigned small_bytes = 84;
+    const Lab& lab = settled.lab();
+    packet::Crossing crossing = packet::cross(settled, end, small_bytes);
+    if (crossing.works)
+        return std::nullopt;
+    const lab::Link& link = lab.links[crossing.tunnel];
+    std::string name = lab.segment_name(link.segment);
+    Diagnosis d{.cause = Cause::tunnel_down, .where = lab.nics[end].machine, .at = link.at};
+    if (!link.outer) {
+        d.explanation =
+            fmt::format("the ends of the {} have no addresses of one family to send its "
+                        "packets between",
+                        name);
+        d.remedy.advice = "name other NICs with `over`";
+    } else if (!crossing.outer || around != 0) {
+        d.explanation =
+            fmt::format("the packets of the {} would travel in that tunnel themselves", name);
+        d.remedy.advice = "give its ends routes to each other that do not lead into it";
+    } else {
+        const packet::Journey& outer = *crossing.outer;
+        NicId target;
+        for (const lab::Owner& owner : lab.owners_of(outer.flow.destination))
+            if (!target || owner.machine == lab.nics[link.first].machine
+                || owner.machine == lab.nics[link.second].machine)
+                target = owner.nic;
+        d = explain(settled, {&outer, target, false, nullptr, around + 1});
+        d.cause = Cause::tunnel_down;
+        d.explanation = fmt::format("the {} is down, as its packets do not get from {} to {}: {}",
+                                    name, to_string(outer.packet.source),
+                                    to_string(outer.packet.destination), d.explanation);
+        if (!d.at)
+            d.at = link.at;
+    }
+    return d;
+}
+
 class Explainer {
   public:
     Explainer(const routing::Settled& settled, const Leg& leg)
@@ -154,34 +192,10 @@ class Explainer {
 
     // The tunnel that a NIC is an end of does not work, for a reason of its outer packets'.
     Maybe broken_tunnel(NicId nic) const {
-        packet::Crossing crossing = packet::cross(settled_, nic, journey_.packet.size_bytes);
-        const lab::Link& link = lab_.links[crossing.tunnel];
-        std::string name = lab_.segment_name(link.segment);
-        if (crossing.works)
-            return {};
-        if (!crossing.outer || leg_.tunnels != 0)
-            return say(Cause::tunnel_down, here_,
-                       link.outer ? fmt::format("the packets of the {} would travel in that tunnel "
-                                                "themselves",
-                                                name)
-                                  : fmt::format("the ends of the {} have no addresses of one family "
-                                                "to send its packets between",
-                                                name),
-                       {{}, link.outer ? "give its ends routes to each other that do not lead into it"
-                                       : "name other NICs with `over`"},
-                       link.at);
-        const packet::Journey& outer = *crossing.outer;
-        NicId target;
-        for (const lab::Owner& owner : lab_.owners_of(outer.flow.destination))
-            if (!target || owner.machine == lab_.nics[link.first].machine
-                || owner.machine == lab_.nics[link.second].machine)
-                target = owner.nic;
-        Diagnosis d = explain(settled_, {&outer, target, false, nullptr, leg_.tunnels + 1});
-        return say(Cause::tunnel_down, d.where,
-                   fmt::format("the {} is down, as its packets do not get from {} to {}: {}", name,
-                               to_string(outer.packet.source),
-                               to_string(outer.packet.destination), d.explanation),
-                   std::move(d.remedy), d.at ? d.at : link.at);
+        auto d = why_broken(settled_, nic, leg_.tunnels);
+        if (d && leg_.returning)
+            d->explanation = "on the way back, " + d->explanation;
+        return d;
     }
 
     Diagnosis nic_unaddressed(NicId nic) const {
@@ -427,13 +441,14 @@ class Explainer {
 
     Diagnosis not_relayed() const {
         const std::string& hub = lab_.sites[lab_.site_of(here_)].name;
-        return say(Cause::no_relay, here_,
-                   fmt::format("{} passes nothing on from one peer of {} to another", name(here_),
-                               hub),
-                   {{}, fmt::format("name a machine of {} as its `relay`, and have both peers take "
-                                    "relayed traffic",
-                                    hub)},
-                   mark(here_));
+        return say(
+            Cause::no_relay, here_,
+            fmt::format("{} passes nothing on from one peer of {} to another", name(here_), hub),
+            {{},
+             fmt::format("name a machine of {} as its `relay`, and have both peers take "
+                         "relayed traffic",
+                         hub)},
+            mark(here_));
     }
 
     // The packet did not leave the site, or only for a hub that has no more ways.
@@ -989,6 +1004,14 @@ class Explainer {
 
 Diagnosis explain(const routing::Settled& settled, const Leg& leg) {
     return Explainer(settled, leg).run();
+}
+
+std::optional<Diagnosis> explain_tunnel(const routing::Settled& settled, NicId end) {
+    const Lab& lab = settled.lab();
+    const lab::Link& link = lab.links[lab.tunnel(end)];
+    bool on = settled.condition().link_up(lab.tunnel(end)) && settled.is_usable(link.first)
+              && settled.is_usable(link.second);
+    return on ? why_broken(settled, end, 0) : std::nullopt;
 }
 
 Diagnosis explain_other_source(const routing::Settled& settled, const packet::Journey& out,

@@ -28,8 +28,8 @@ class Search {
                 return trace_back(from, to);
             if (at != from && !passes(at))
                 continue;
-            bool from_peer = lab_.machines[at].is_core && at != from
-                             && lab_.is_peering(came_by_[at.row].in);
+            bool from_peer =
+                lab_.machines[at].is_core && at != from && lab_.is_peering(came_by_[at.row].in);
             for (NicId out : lab_.nics_of(at))
                 if (!from_peer || !lab_.is_peering(out)) // a core relays nothing between peers
                     spread(out, queue);

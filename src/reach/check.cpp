@@ -45,6 +45,9 @@ class Checker {
         }
         for (const auto& [key, one_way] : lost_replies_)
             report(one_way);
+        for (const lab::Link& link : lab_.links)
+            if (link.is_tunnel)
+                try_tunnel(link);
         lab::sort_findings(check_.findings);
         return std::move(check_);
     }
@@ -73,6 +76,15 @@ class Checker {
             entry.between = fmt::format("{} and {}", lab_.segment_name(lab_.nics[from].segment),
                                         lab_.segment_name(lab_.nics[to].segment));
         }
+    }
+
+    void try_tunnel(const lab::Link& link) {
+        auto d = probe::explain_tunnel(settled_, link.first);
+        if (!d)
+            return;
+        check_.findings.push_back({d->cause, lab::Severity::error, lab_.segment_name(link.segment),
+                                   std::move(d->explanation),
+                                   lab::within(lab_, std::move(d->remedy)), d->at});
     }
 
     void report(const OneWay& one_way) {

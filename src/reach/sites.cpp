@@ -34,9 +34,11 @@ SitePair ask(const routing::Settled& settled, lab::SiteId from, lab::SiteId to,
         for (NicId target : targets) {
             if (asker == target || row.pairs >= most_pairs_of_subnets)
                 continue;
+            probe::PingAnswer answer =
+                probe::ping(settled, {.from = end(lab, asker), .to = end(lab, target), .count = 1});
+            if (answer.diagnosis && answer.diagnosis->cause == plan::Cause::no_common_family)
+                continue;
             ++row.pairs;
-            probe::PingAnswer answer = probe::ping(
-                settled, {.from = end(lab, asker), .to = end(lab, target), .count = 1});
             if (!answer.diagnosis) {
                 ++row.replies;
                 total += answer.round_trip.mean;
@@ -66,8 +68,8 @@ SiteReach between_sites(const routing::Settled& settled,
     for (std::size_t from = 0; from < count; ++from) {
         for (std::size_t to = 0; to < count && !settled.lab().sites[reach.sites[from]].outside;
              ++to)
-            reach.rows.push_back(ask(settled, reach.sites[from], reach.sites[to], spoken_for[from],
-                                     spoken_for[to]));
+            reach.rows.push_back(
+                ask(settled, reach.sites[from], reach.sites[to], spoken_for[from], spoken_for[to]));
         if (progress)
             progress(from + 1, count);
     }

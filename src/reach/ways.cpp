@@ -42,9 +42,8 @@ class Comparer {
     Way peering() const {
         Way way{.kind = WayKind::peering};
         const lab::Peering* there = lab::peering_between(lab_, sites_[0], sites_[1]);
-        way.hourly_cost = there != nullptr
-                              ? there->hourly_cost
-                              : *plan::distance(plan_, site(0), site(1)).peering_cost;
+        way.hourly_cost = there != nullptr ? there->hourly_cost
+                                           : *plan::distance(plan_, site(0), site(1)).peering_cost;
         if (there != nullptr && there->state == plan::PeeringState::up) {
             way.impossible = "it is there already";
             return way;
@@ -95,20 +94,33 @@ class Comparer {
     std::string end_of(int side, Way& way) const {
         for (const lab::Machine& machine : lab_.machines)
             if (machine.kind == plan::MachineKind::router && machine.forwards && !machine.is_core
-                && !machine.outside
-                && lab_.site_of(*lab_.machine(machine.name)) == sites_[side])
+                && !machine.outside && lab_.site_of(*lab_.machine(machine.name)) == sites_[side]) {
+                if (!has_default(*lab_.machine(machine.name)))
+                    add_default(machine.name, side, way);
                 return machine.name;
+            }
         for (const lab::Subnet& subnet : lab_.subnets) {
             if (subnet.site != sites_[side] || subnet.outside)
                 continue;
             plan::AddRouter router = lab::new_router(lab_, {subnet.name});
             way.at[side].emplace_back(router);
-            if (MachineId core = lab_.sites[sites_[side]].core)
-                way.at[side].emplace_back(plan::AddRoute{
-                    router.name, plan::Route::Default{}, lab_.machines[core].name});
+            add_default(router.name, side, way);
             return router.name;
         }
         return "";
+    }
+
+    bool has_default(MachineId id) const {
+        return std::ranges::any_of(lab_.routes_of(id), [&](lab::RouteId route) {
+            return lab_.routes[route].to.length() == 0;
+        });
+    }
+
+    // By the core of the site, if it has one: it knows the way to the other subnets.
+    void add_default(const std::string& router, int side, Way& way) const {
+        if (MachineId core = lab_.sites[sites_[side]].core)
+            way.at[side].emplace_back(
+                plan::AddRoute{router, plan::Route::Default{}, lab_.machines[core].name});
     }
 
     Way tunnel() const {
@@ -179,8 +191,8 @@ class Comparer {
         for (int side : {0, 1}) {
             ends[side] = end_of(side, way);
             if (ends[side].empty()) {
-                way.impossible = fmt::format("{} has no subnet for a router to stand on",
-                                             name(side));
+                way.impossible =
+                    fmt::format("{} has no subnet for a router to stand on", name(side));
                 return;
             }
         }
@@ -193,8 +205,7 @@ class Comparer {
             for (const lab::Subnet& subnet : lab_.subnets) {
                 if (subnet.site != sites_[1 - side] || subnet.outside)
                     continue;
-                way.at[side].emplace_back(
-                    plan::AddRoute{ends[side], subnet.name, ends[1 - side]});
+                way.at[side].emplace_back(plan::AddRoute{ends[side], subnet.name, ends[1 - side]});
                 if (MachineId core = lab_.sites[sites_[side]].core)
                     way.at[side].emplace_back(
                         plan::AddRoute{lab_.machines[core].name, subnet.name, ends[side]});
@@ -226,8 +237,8 @@ class Comparer {
             way.replies += row.replies;
             total += row.round_trip * static_cast<double>(row.replies);
             if (row.first_gap && way.gap.empty())
-                way.gap = fmt::format("between {}: {}", row.gap_between,
-                                      row.first_gap->explanation);
+                way.gap =
+                    fmt::format("between {}: {}", row.gap_between, row.first_gap->explanation);
         }
         if (way.replies != 0) {
             way.round_trip = total / static_cast<double>(way.replies);

@@ -64,8 +64,9 @@ bool Condition::cut_links(const Lab& lab, std::string_view one, std::string_view
     // Two sites: all that their peering is made of.
     for (lab::LinkId id : lab.links.ids())
         if (lab::PeeringId peering = lab.links[id].peering;
-            peering && joins(lab.sites[lab.peerings[peering].sites[0]].name,
-                             lab.sites[lab.peerings[peering].sites[1]].name)) {
+            peering
+            && joins(lab.sites[lab.peerings[peering].sites[0]].name,
+                     lab.sites[lab.peerings[peering].sites[1]].name)) {
             link_up_[id.row] = false;
             found = true;
         }

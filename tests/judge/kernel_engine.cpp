@@ -473,7 +473,8 @@ void forget_neighbours(const lab::Lab& lab, lab::MachineId machine) {
     bool tunnels =
         std::ranges::any_of(lab.links, [](const lab::Link& link) { return link.is_tunnel; });
     std::string space = lab.name + "." + lab.machines[machine].name;
-    if (tunnels && std::system(("ip -n " + space + " neigh flush all >/dev/null 2>&1").c_str()) != 0)
+    if (tunnels
+        && std::system(("ip -n " + space + " neigh flush all >/dev/null 2>&1").c_str()) != 0)
         fail("ip neigh flush");
 }
 

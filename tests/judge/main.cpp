@@ -1,4 +1,5 @@
-// Holds every engine against the others on made-up labs: judge --seeds FIRST:COUNT[:STEP], --fresh COUNT.
+// Holds every engine against the others on made-up labs: judge --seeds FIRST:COUNT[:STEP], --fresh
+// COUNT.
 #include "asks.h"
 #include "random_lab.h"
 #include "shrink.h"
@@ -301,8 +302,9 @@ int run(const Options& options) {
 int main(int argc, char** argv) {
     CLI::App app{"Holds Jackal's answers against those of this computer's kernel."};
     judge::Options options;
-    app.add_option("--seeds", options.seeds, "made-up labs: FIRST:COUNT, or FIRST:COUNT:STEP; those of "
-                                                "every third number have several sites");
+    app.add_option("--seeds", options.seeds,
+                   "made-up labs: FIRST:COUNT, or FIRST:COUNT:STEP; those of "
+                   "every third number have several sites");
     app.add_option("--fresh", options.fresh, "so many made-up labs with new seeds");
     app.add_option("--workers", options.workers, "labs at the same time");
     app.add_option("PLANS", options.plans, "plans to judge too");

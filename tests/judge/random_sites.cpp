@@ -225,8 +225,8 @@ class Maker {
     Json plan_;
     int site_count_ = 0;
     bool has_uplink_ = false;
-    std::vector<bool> is_automatic_;         // by site
-    std::vector<std::vector<int>> subnets_;  // by site
+    std::vector<bool> is_automatic_;        // by site
+    std::vector<std::vector<int>> subnets_; // by site
     std::vector<Router> routers_;
 };
 

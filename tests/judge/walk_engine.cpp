@@ -42,9 +42,10 @@ bool may_turn_away(const routing::Settled& settled, const packet::Journey& journ
     if (journey.ending != packet::Ending::no_neighbour || far.family() == net::Family::ipv4
         || settled.lab().machines[at].forwards)
         return false;
-    return std::ranges::count_if(settled.routes(at), [&](const routing::Route& route) {
-               return route.to.contains(far);
-           }) > 1;
+    return std::ranges::count_if(
+               settled.routes(at),
+               [&](const routing::Route& route) { return route.to.contains(far); })
+           > 1;
 }
 
 bool is_luck(const routing::Settled& settled, const std::optional<packet::Journey>& journey) {

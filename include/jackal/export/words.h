@@ -43,8 +43,8 @@ JACKAL_API std::vector<std::string> rewrite_texts(const packet::Journey& journey
 /// 10.40.0.9:80".
 JACKAL_API std::string translation_text(const lab::Lab& lab, const lab::Translation& translation);
 
-/// The changes that a way between two sites takes, a line each, in the words of the plan: those that
-/// belong to neither first, then site by site.
+/// The changes that a way between two sites takes, a line each, in the words of the plan: those
+/// that belong to neither first, then site by site.
 JACKAL_API std::vector<std::string> way_lines(const plan::Plan& plan, const reach::Way& way);
 
 /// The names of the filters that stand on a NIC, that of its subnet first.

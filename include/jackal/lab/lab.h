@@ -469,7 +469,8 @@ struct JACKAL_API Lab {
     /// Those, the spaces of pools, and the network around the lab: where nothing new may be placed.
     /// Ascending. O(n log n).
     std::vector<net::Prefix> taken() const;
-    /// The subnet's name, `quay-r1 -- lamp-r1` for a link (`tunnel` before it for a tunnel), `quay-r1/lo` for a loopback.
+    /// The subnet's name, `quay-r1 -- lamp-r1` for a link (`tunnel` before it for a tunnel),
+    /// `quay-r1/lo` for a loopback.
     std::string segment_name(SegmentId segment) const;
     /// `MACHINE/NIC`.
     std::string nic_name(NicId nic) const;

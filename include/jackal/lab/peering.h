@@ -13,8 +13,8 @@ JACKAL_API const Peering* peering_between(const Lab& lab, SiteId one, SiteId oth
 /// "refuses" or "says nothing".
 JACKAL_API std::string side_text(const Peering& peering, int side);
 
-/// What keeps a peering from carrying anything: both sides' consent, and what mends it. For one that
-/// is not up.
+/// What keeps a peering from carrying anything: both sides' consent, and what mends it. For one
+/// that is not up.
 JACKAL_API Finding describe(const Lab& lab, const Peering& peering);
 
 /// Why nothing carries traffic between two sites: a peering that is not up, a hub between them that

@@ -110,7 +110,7 @@ struct JACKAL_API Journey {
     std::vector<Step> steps;
     std::vector<Rewrite> rewrites;   ///< by step
     std::vector<Crossing> crossings; ///< by step: of tunnels
-    Denial denial;                 ///< of filtered
+    Denial denial;                   ///< of filtered
     Ending ending = Ending::no_route;
     int ttl_left = 0;
     net::Address next_hop; ///< of no_neighbour and which_neighbour; of shared_source the source
@@ -136,8 +136,8 @@ JACKAL_API Journey walk(const routing::Settled& settled, lab::MachineId sender,
 JACKAL_API Journey walk_error(const routing::Settled& settled, const Journey& failed,
                               net::Address source);
 
-/// Whether a packet of `size_bytes` that enters the tunnel at `from` comes out at the other end: its
-/// outer packet (UDP to port 4789, RFC 7348) arrives, and so would one that comes back.
+/// Whether a packet of `size_bytes` that enters the tunnel at `from` comes out at the other end:
+/// its outer packet (UDP to port 4789, RFC 7348) arrives, and so would one that comes back.
 JACKAL_API Crossing cross(const routing::Settled& settled, lab::NicId from, unsigned size_bytes);
 
 /// The address that `sender` would send from to reach `destination`, if it has a route.

@@ -248,6 +248,12 @@ struct SetSiteSpace {
     net::Prefix to;
 };
 
+/// Adds a small subnet whose segment has the workstation as its gateway.
+struct AddUplink {
+    std::string subnet;
+    std::string site;
+};
+
 struct AddLink {
     std::string first;
     std::string second;
@@ -267,7 +273,7 @@ using Edit =
                  AllowVlan, SetPortUp, SetSwitchUp, SetCableUp, SetBondMemberUp, AddSegmentPort,
                  SetDhcpSize, RemoveDhcp, SetDhcpRelay, RemoveStartsAfter, AddNameServer,
                  AcceptPeering, TakeRelayed, SetPeeringExit, AddPeering, SetSiteRelay, SetSiteSpace,
-                 AddLink, AddTunnel>;
+                 AddUplink, AddLink, AddTunnel>;
 
 /// An edit in the words of the plan file.
 struct EditText {

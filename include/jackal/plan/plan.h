@@ -76,8 +76,8 @@ struct Peering {
     Placed<std::string> second;
     PeeringSide sides[2]; ///< of first and second
     std::string about;
-    std::vector<Placed<net::Prefix>> prefixes; ///< of the link that it makes
-    Placed<std::string> pool;                  ///< as for a link
+    std::vector<Placed<net::Prefix>> prefixes;      ///< of the link that it makes
+    Placed<std::string> pool;                       ///< as for a link
     std::optional<std::chrono::microseconds> delay; ///< unset: that of the regions
     std::optional<double> hourly_cost;              ///< unset: that of the regions
     std::optional<std::uint16_t> mtu_bytes;
@@ -394,8 +394,8 @@ struct Link {
     std::chrono::microseconds jitter{0};       ///< at most this much is added, one way
     double loss = 0;                           ///< share of packets lost, one way, 0 to 1
     std::optional<std::uint16_t> mtu_bytes;
-    double hourly_cost = 0; ///< in the builder's own currency
-    Rare<Tunnel> tunnel;    ///< unset: a wire
+    double hourly_cost = 0;               ///< in the builder's own currency
+    Rare<Tunnel> tunnel;                  ///< unset: a wire
     std::optional<std::uint32_t> peering; ///< not written, but made by with_cores for that one
     bool up = true;
     bool outside = false; ///< not written, but made by with_outside
@@ -474,7 +474,7 @@ struct JACKAL_API Plan {
     std::vector<Pool> pools;
     std::vector<Subnet> subnets;
     std::vector<Machine> machines; ///< guests and routers, in the order they are written
-    std::vector<Link> links; ///< and tunnels
+    std::vector<Link> links;       ///< and tunnels
     std::vector<Peering> peerings;
     std::vector<SiteRegion> regions;
     std::vector<Switch> switches;

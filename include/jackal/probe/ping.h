@@ -97,4 +97,8 @@ JACKAL_API SeenError seen_error(const routing::Settled& settled, const packet::J
 /// The time a packet takes by the journey's links and machines, without jitter.
 JACKAL_API Microseconds travel_time(const lab::Lab& lab, const packet::Journey& journey);
 
+/// Why nothing that enters a tunnel at `end` comes out of it; nothing if it works, or is switched
+/// off.
+JACKAL_API std::optional<Diagnosis> explain_tunnel(const routing::Settled& settled, lab::NicId end);
+
 } // namespace jackal::probe

@@ -12,9 +12,9 @@ namespace jackal::reach {
 struct SitePair {
     lab::SiteId from;
     lab::SiteId to;
-    std::size_t pairs = 0;   ///< of subnets, a common address family or not
-    std::size_t replies = 0; ///< of the pairs
-    probe::Microseconds round_trip{0};        ///< the mean of those
+    std::size_t pairs = 0;                     ///< of subnets that have an address family in common
+    std::size_t replies = 0;                   ///< of the pairs
+    probe::Microseconds round_trip{0};         ///< the mean of those
     std::optional<probe::Diagnosis> first_gap; ///< why the first other pair fails
     std::string gap_between;                   ///< that pair: "chart-desk and kettle"
 };
@@ -28,8 +28,9 @@ struct SiteReach {
 constexpr std::size_t most_pairs_of_subnets = 10'000;
 
 /// `progress(done, total)` is called after each site, if it is set.
-JACKAL_API SiteReach between_sites(const routing::Settled& settled,
-                                   const std::function<void(std::size_t, std::size_t)>& progress = {});
+JACKAL_API SiteReach
+between_sites(const routing::Settled& settled,
+              const std::function<void(std::size_t, std::size_t)>& progress = {});
 
 /// One row of it.
 JACKAL_API SitePair between(const routing::Settled& settled, lab::SiteId from, lab::SiteId to);

@@ -1,5 +1,5 @@
-// What a peering, a tunnel and a wire would each bring two sites: every way is built on a copy of the
-// plan, and asked.
+// What a peering, a tunnel and a wire would each bring two sites: every way is built on a copy of
+// the plan, and asked.
 #pragma once
 
 #include "jackal/api.h"
@@ -20,11 +20,11 @@ JACKAL_API std::string_view to_string(WayKind kind);
 
 struct Way {
     WayKind kind = WayKind::as_it_is;
-    std::vector<plan::Edit> common; ///< changes that belong to neither site
-    std::vector<plan::Edit> at[2];  ///< changes at one site and at the other
-    std::string impossible;         ///< why it cannot be had; empty if it can
-    std::size_t pairs = 0;          ///< of subnets, one of each site, both ways
-    std::size_t replies = 0;        ///< of the pairs, with these changes
+    std::vector<plan::Edit> common;    ///< changes that belong to neither site
+    std::vector<plan::Edit> at[2];     ///< changes at one site and at the other
+    std::string impossible;            ///< why it cannot be had; empty if it can
+    std::size_t pairs = 0;             ///< of subnets, one of each site, both ways
+    std::size_t replies = 0;           ///< of the pairs, with these changes
     probe::Microseconds round_trip{0}; ///< the mean of those
     unsigned mtu_bytes = 0;            ///< of the narrowest segment between the first that reply
     double hourly_cost = 0;            ///< what it adds, in the builder's own currency

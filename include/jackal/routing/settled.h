@@ -26,8 +26,9 @@ class JACKAL_API Condition {
     explicit Condition(const lab::Lab& lab);
 
     /// Cuts `MACHINE` (off), `MACHINE/NIC` (down) or `MACHINE--MACHINE` (every link between the
-    /// two down, tunnels too) or `SITE--SITE` (their peering); with a switch for a machine the same, `SWITCH/PORT:VLAN` for one VLAN of a trunk,
-    /// and `MACHINE/WIRE` for a wire of a bond. False, and no change, if the lab has no such thing.
+    /// two down, tunnels too) or `SITE--SITE` (their peering); with a switch for a machine the
+    /// same, `SWITCH/PORT:VLAN` for one VLAN of a trunk, and `MACHINE/WIRE` for a wire of a bond.
+    /// False, and no change, if the lab has no such thing.
     bool cut(const lab::Lab& lab, std::string_view what);
 
     bool machine_on(lab::MachineId id) const { return machine_on_[id.row]; }
