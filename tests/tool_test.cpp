@@ -72,7 +72,7 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"machines" + skerry + "--format csv", 0, "sonar,up,1500,10.40.8.20,26,written\r\n"},
         {"routes" + skerry + "--format csv", 2, "csv"},
         {"machines" + skerry, 0, "weather-mast"},
-        {"machines" + skerry, 0, "25 of 32  18.25G of 24G  218G of 400G"},
+        {"machines" + skerry, 0, "28 of 32  20.75G of 24G  246G of 400G"},
         {"routes" + skerry + "lamp-r1", 0, "10.42.0.0/16"},
         {"routes" + skerry + "quay-r1 --to helm", 0, "via"},
         {"routes" + skerry + "lamp-r1 --to 203.0.113.9", 1, "none"},
@@ -97,8 +97,23 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"ping" + skerry + "echo-sounder tide-office --cut echo-sounder/wire0", 0, "water-sw p3"},
         {"ping" + skerry + "echo-sounder chart-desk --cut campus-sw/p9:20", 1, "vlan-not-carried"},
         {"ping" + skerry + "tide-office chart-desk", 1, "behind-translation"},
-        {"verify" + skerry, 0, "14 of 14 expectations met"},
+        {"verify" + skerry, 0, "18 of 18 expectations met"},
         {"verify" + skerry + "--cut vessel-r1", 1, "failed"},
+        {"peerings" + skerry, 0, "school accepts, borrows a way outside"},
+        {"peerings" + skerry + "skerry --cut school--skerry", 1, "down"},
+        {"peerings" + skerry + "--add harbour=10.47.8.0/24", 1, "of its peer school overlaps it"},
+        {"peerings" + skerry + "--add harbour=10.48.0.0/16", 0, "nothing of its 1 peer"},
+        {"peerings" + skerry + "--add harbour", 2, "SITE=PREFIX"},
+        {"peerings" + skerry + "schol", 2, "did you mean school?"},
+        {"peerings" + mistakes + "peering-half.yaml", 1, "set {accept: true}"},
+        {"sites" + skerry, 0, "skerry to outside"},
+        {"ways" + mistakes + "peering-half.yaml harbour skerry", 0, "2 of 2"},
+        {"ways" + skerry + "harbour harbour", 2, "two different sites"},
+        {"ways" + skerry + "harbour", 2, "a site is missing"},
+        {"ways" + skerry + "harbour outside", 2, "no site of the lab"},
+        {"ping" + skerry + "assay hydrophone", 0, "in UDP from 10.42.0.33 to 10.40.8.129"},
+        {"ping" + skerry + "assay hydrophone --cut lamp-r1", 1, "tunnel-down"},
+        {"check" + skerry, 0, "school--harbour"},
         {"demo", 0, "no-return-route"},
         {"new leaf-spine --size 5", 0, "lab: leaf-spine-5"},
         {"new rng", 2, "chain, ring, star, tree or leaf-spine"},
@@ -186,23 +201,36 @@ TEST_CASE("the JSON of a connection tells the outcome and what was translated") 
 
 TEST_CASE("the JSON of the other commands agrees with their text") {
     CHECK(answer("check" + mistakes + "nic-down.yaml", 0)["findings"][0]["finding"] == "nic-down");
-    CHECK(answer("addresses" + skerry, 0)["prefixes"].size() == 38);
+    CHECK(answer("addresses" + skerry, 0)["prefixes"].size() == 48);
     json machines = answer("machines" + skerry, 0)["machines"];
-    CHECK(machines.size() == 29);
+    CHECK(machines.size() == 32);
     CHECK(machines[0]["listens"] == json::array({"tcp/443", "udp/123"}));
     CHECK(machines[2]["nics"][0]["filters"] == json::array({"listening"}));
     json routes = answer("routes" + skerry + "quay-r1 --to kettle", 0);
     CHECK(routes["tables"][0]["routes"][0]["kind"] == "static");
     json trace = answer("trace" + skerry + "weather-mast helm", 0);
     CHECK(trace["hops"].back()["says"] == "reply");
+    json peerings = answer("peerings" + skerry, 0)["peerings"];
+    CHECK(peerings[0]["sides"][1]["exit"] == "lend");
+    CHECK(peerings[1]["delay_ms"] == 5);
+    json sites = answer("sites" + skerry, 0)["sites"];
+    CHECK(sites.size() == 5 * 6);
+    for (const json& row : sites)
+        CHECK((row["replies"] == row["pairs"]) == row["gap"].is_null());
+    json ways = answer("ways" + mistakes + "peering-half.yaml skerry harbour", 0)["ways"];
+    CHECK(ways[1]["changes"] == json::array({"peerings[0].skerry: set {accept: true}"}));
+    json tunnel = answer("ping" + skerry + "assay hydrophone", 0)["out"][1]["tunnel"];
+    CHECK(tunnel["works"] == true);
+    CHECK(tunnel["outer"].size() == 3);
     json verify = answer("verify" + skerry + "--cut lamp-r1", 1);
     CHECK(verify["expectations"][0]["passed"] == true);
     CHECK(verify["expectations"][1]["passed"] == false);
 }
 
 TEST_CASE("every command has help with an example") {
-    for (const char* command : {"check", "addresses", "machines", "routes", "ping", "trace",
-                                "connect", "verify", "export", "new", "names", "demo"}) {
+    for (const char* command :
+         {"check", "addresses", "machines", "routes", "ping", "trace", "connect", "verify",
+          "peerings", "sites", "ways", "export", "new", "names", "demo"}) {
         CAPTURE(command);
         Printed printed = run(tool + command + " --help");
         CHECK(printed.status == 0);
@@ -216,7 +244,7 @@ TEST_CASE("the demo runs anywhere, and prints a plan that the other commands rea
     CHECK(from_elsewhere.status == 0);
     Printed piped = run("cd / && " + tool + "demo --print-plan | " + tool + "verify -");
     CHECK(piped.status == 0);
-    CHECK(has(piped.text, "14 of 14"));
+    CHECK(has(piped.text, "18 of 18"));
     CHECK_FALSE(has(from_elsewhere.text, "\x1b[")); // no colour off a terminal
 }
 
@@ -343,7 +371,7 @@ TEST_CASE("the completion knows commands, options, shapes and the machines of th
             ++count;
             CHECK(has(help.text, "\n  " + word + " "));
         }
-    CHECK(count == 12);
+    CHECK(count == 15);
 }
 
 TEST_CASE("hostile texts get a clear error in a short time") {

@@ -75,7 +75,7 @@ class Renumberer {
                            fmt::format("{} has no {} space in the plan; write one, and there is "
                                        "nothing to renumber",
                                        what_, net::to_string(to_.family())));
-        old_ = outermost(std::move(old_));
+        old_ = net::outermost(std::move(old_));
         for (SegmentId id : lab_.segments.ids())
             if (site_of(id) == site)
                 own_segments_.insert(id);
@@ -96,20 +96,10 @@ class Renumberer {
             for (const Prefix& space : pool.space)
                 if (is_old(space))
                     pieces.push_back(space);
-        pieces = outermost(std::move(pieces));
+        pieces = net::outermost(std::move(pieces));
         if (!find_moves(pieces))
             problem({}, fmt::format("{} has no room for all prefixes of {}; the plan needs {}",
                                     net::to_string(to_), what_, needed(pieces)));
-    }
-
-    // Those that no other holds, ascending.
-    static std::vector<Prefix> outermost(std::vector<Prefix> prefixes) {
-        std::ranges::sort(prefixes);
-        std::vector<Prefix> result;
-        for (const Prefix& prefix : prefixes)
-            if (result.empty() || !result.back().contains(prefix))
-                result.push_back(prefix);
-        return result;
     }
 
     static std::vector<net::PlaceWish> wishes_for(const std::vector<Prefix>& pieces) {

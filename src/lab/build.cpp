@@ -192,7 +192,7 @@ class Builder {
     void add_totals() {
         lab_.limits = plan_.limits;
         for (const plan::Machine& machine : plan_.machines) {
-            if (machine.outside)
+            if (machine.outside || machine.is_core)
                 continue;
             SiteId site{0};
             if (!machine.nics.empty())
@@ -310,7 +310,6 @@ class Builder {
                             .delay = link.delay,
                             .jitter = link.jitter,
                             .loss = link.loss,
-                            .hourly_cost = link.hourly_cost,
                             .up = link.up,
                             .is_tunnel = bool(link.tunnel),
                             .outer = {},
@@ -368,8 +367,8 @@ class Builder {
                 NicId second = outer_nic(link.second, tunnel.over[1].value, family);
                 if (!first || !second)
                     continue;
-                link.outer = {lab_.first_address(first, family)->address,
-                              lab_.first_address(second, family)->address};
+                link.outer = std::array{lab_.first_address(first, family)->address,
+                                        lab_.first_address(second, family)->address};
                 if (!plan_.links[id.row].mtu_bytes)
                     for (auto [nic, under] : {std::pair{link.first, first}, {link.second, second}})
                         lab_.nics[nic].mtu_bytes = inner_mtu(lab_.nics[under].mtu_bytes, family);

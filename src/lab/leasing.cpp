@@ -243,10 +243,19 @@ void add_lease_findings(const Lab& lab, std::vector<Finding>& into) {
         LeaseInspector(lab, into).run();
 }
 
+namespace {
+
+// What is outside, and the cores of sites, are there already.
+bool is_started(const Machine& machine) {
+    return machine.up && !machine.outside && !machine.is_core;
+}
+
+} // namespace
+
 std::vector<Start> start_order(const Lab& lab) {
     std::map<MachineId, std::set<MachineId>> waits;
     auto wait = [&](MachineId later, MachineId earlier) {
-        if (later != earlier && !lab.machines[earlier].outside && lab.machines[earlier].up)
+        if (later != earlier && is_started(lab.machines[earlier]))
             waits[later].insert(earlier);
     };
     for (auto [later, earlier] : lab.starts_after)
@@ -260,7 +269,7 @@ std::vector<Start> start_order(const Lab& lab) {
     std::map<MachineId, std::size_t> left;
     std::vector<MachineId> now;
     for (MachineId id : lab.machines.ids()) {
-        if (lab.machines[id].outside || !lab.machines[id].up)
+        if (!is_started(lab.machines[id]))
             continue;
         if (waits[id].empty())
             now.push_back(id);

@@ -569,8 +569,7 @@ struct Deed {
         plan.links.push_back({.first = e.first, .second = e.second, .delay = e.delay});
     }
     void operator()(const AddTunnel& e) const {
-        plan.links.push_back(
-            {.first = e.first, .second = e.second, .hourly_cost = tunnel_cost, .tunnel = Tunnel{}});
+        plan.links.push_back({.first = e.first, .second = e.second, .tunnel = Tunnel{}});
     }
 };
 

@@ -128,8 +128,6 @@ const Key<Link> link_keys[] = {
     {"between",
      [](Reader& r, NodeId n, Link& l) { read_pair(r, n, "between", l.first, l.second); }},
     {"delay", [](Reader& r, NodeId n, Link& l) { l.delay = read_delay(r, n).value_or(l.delay); }},
-    {"hourly-cost",
-     [](Reader& r, NodeId n, Link& l) { l.hourly_cost = read_cost(r, n).value_or(0); }},
     {"jitter",
      [](Reader& r, NodeId n, Link& l) { l.jitter = read_delay(r, n).value_or(l.jitter); }},
     {"loss",

@@ -85,8 +85,8 @@ const Key<Link> tunnel_keys[] = {
     {"about", [](Reader& r, NodeId n, Link& l) { read_text(r, n, l.about); }},
     {"between",
      [](Reader& r, NodeId n, Link& l) { read_pair(r, n, "between", l.first, l.second); }},
-    {"hourly-cost",
-     [](Reader& r, NodeId n, Link& l) { l.hourly_cost = read_cost(r, n).value_or(l.hourly_cost); }},
+    {"hourly-cost", [](Reader& r, NodeId n,
+                       Link& l) { l.tunnel->hourly_cost = read_cost(r, n).value_or(tunnel_cost); }},
     {"mtu", [](Reader& r, NodeId n, Link& l) { l.mtu_bytes = read_mtu(r, n); }},
     {"over", [](Reader& r, NodeId n,
                 Link& l) { read_pair(r, n, "over", l.tunnel->over[0], l.tunnel->over[1]); }},
@@ -114,7 +114,6 @@ void read_tunnels(Reader& r, NodeId node, Plan& plan) {
     read_list(r, node, "tunnels", [&](NodeId item) {
         Link link;
         link.tunnel = Tunnel{};
-        link.hourly_cost = tunnel_cost;
         link.at = r.at(item);
         r.mapping(item, "a tunnel", tunnel_keys, link);
         if (link.first.value.empty() || link.second.value.empty())

@@ -298,8 +298,6 @@ class Builder {
         const Site& other = plan_.sites[sites_.at(peering.second.value)];
         Distance regions = distance(plan_, one, other);
         link.delay = peering.delay.value_or(*regions.delay);
-        if (is_main) // the further links of a relay come with it
-            link.hourly_cost = peering.hourly_cost.value_or(*regions.peering_cost);
         link.mtu_bytes = peering.mtu_bytes;
         link.up = peering.up;
         link.peering = number;

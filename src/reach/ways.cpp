@@ -24,7 +24,7 @@ class Comparer {
 
     std::vector<Way> run() {
         std::vector<Way> ways;
-        for (Way way : {Way{.kind = WayKind::as_it_is}, peering(), tunnel(), line()}) {
+        for (Way way : {as_it_is(), peering(), tunnel(), line()}) {
             if (way.impossible.empty())
                 measure(way);
             ways.push_back(std::move(way));
@@ -36,6 +36,24 @@ class Comparer {
     const std::string& name(int side) const { return lab_.sites[sites_[side]].name; }
 
     const plan::Site& site(int side) const { return plan_.sites[sites_[side].row]; }
+
+    // What joins the two now costs something already.
+    Way as_it_is() const {
+        Way way{.kind = WayKind::as_it_is};
+        const lab::Peering* peering = lab::peering_between(lab_, sites_[0], sites_[1]);
+        if (peering != nullptr && peering->state == plan::PeeringState::up)
+            way.hourly_cost += peering->hourly_cost;
+        for (lab::LinkId id : lab_.links.ids()) {
+            const lab::Link& link = lab_.links[id];
+            SiteId first = lab_.site_of(lab_.nics[link.first].machine);
+            SiteId second = lab_.site_of(lab_.nics[link.second].machine);
+            if (link.is_tunnel
+                && ((first == sites_[0] && second == sites_[1])
+                    || (first == sites_[1] && second == sites_[0])))
+                way.hourly_cost += plan_.links[id.row].tunnel->hourly_cost;
+        }
+        return way;
+    }
 
     // --- what each way takes ---------------------------------------------------------------
 

@@ -38,12 +38,12 @@ sh -n lab.sh
 
 # The life of a lab.
 says "are not there" 1 sh lab.sh status
-says "started 29 machines" 0 sh lab.sh start
+says "started 32 machines" 0 sh lab.sh start
 all=$(count "lab-$id")
 says "it is there already" 1 sh lab.sh start
 [ "$(count lab-$id)" -eq "$all" ] || wrong "a second start disturbed the first"
 says "10.41.0.34/28" 0 sh lab.sh status
-says "all 60 answers are as the plan expects" 0 sh lab.sh check
+says "all 81 answers are as the plan expects" 0 sh lab.sh check
 says "10.42.0.34/28" 0 sh lab.sh enter helm ip -brief address
 says "1 received" 0 sh lab.sh enter helm ping -c 1 -W 5 10.41.0.34
 says "there is no machine hlem" 1 sh lab.sh enter hlem
@@ -71,7 +71,7 @@ says "stopped" 0 sh lab.sh stop
 "$jackal" export lab.yaml --as namespaces --with-dhcp -o lab.sh --replace >/dev/null
 [ -z "$(sh lab.sh start | grep -v started)" ] || wrong "a lease is not as in the plan"
 says "10.40.8.111/27" 0 sh lab.sh enter mess-pad ip -brief address
-says "all 60 answers are as the plan expects" 0 sh lab.sh check
+says "all 81 answers are as the plan expects" 0 sh lab.sh check
 says "stopped" 0 sh lab.sh stop
 cat >other.yaml <<END
 lab: other-$id

@@ -241,12 +241,11 @@ struct Link {
     std::chrono::microseconds delay{0};  ///< one way
     std::chrono::microseconds jitter{0}; ///< one way, at most
     double loss = 0;                     ///< one way, 0 to 1
-    double hourly_cost = 0;              ///< in the builder's own currency
     bool up = true;
     bool is_tunnel = false; ///< see plan::Tunnel
     /// Of a tunnel: the addresses of first and second that its outer packets travel between. Unset
     /// if the two have none of one family.
-    std::optional<std::array<net::Address, 2>> outer;
+    Rare<std::array<net::Address, 2>> outer;
     PeeringId peering; ///< that it stands for (see plan::with_cores), or none
     plan::Mark at;
 };

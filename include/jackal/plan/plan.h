@@ -374,14 +374,15 @@ struct Machine {
     bool does_forward() const { return forwards.value_or(kind == MachineKind::router); }
 };
 
+/// What a tunnel costs an hour where the plan does not say: a gateway on each side.
+constexpr double tunnel_cost = 0.1;
+
 /// A link that is no wire: its packets travel inside others (VXLAN, RFC 7348), from one address of
 /// the one machine to one of the other.
 struct Tunnel {
     Placed<std::string> over[2]; ///< the NICs whose addresses those are; empty: the first with one
+    double hourly_cost = tunnel_cost; ///< in the builder's own currency
 };
-
-/// What a tunnel costs an hour where the plan does not say: a gateway on each side.
-constexpr double tunnel_cost = 0.1;
 
 /// A wire between two machines; it gives each of them one more NIC.
 struct Link {
@@ -394,7 +395,6 @@ struct Link {
     std::chrono::microseconds jitter{0};       ///< at most this much is added, one way
     double loss = 0;                           ///< share of packets lost, one way, 0 to 1
     std::optional<std::uint16_t> mtu_bytes;
-    double hourly_cost = 0;               ///< in the builder's own currency
     Rare<Tunnel> tunnel;                  ///< unset: a wire
     std::optional<std::uint32_t> peering; ///< not written, but made by with_cores for that one
     bool up = true;

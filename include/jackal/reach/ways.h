@@ -27,8 +27,8 @@ struct Way {
     std::size_t replies = 0;           ///< of the pairs, with these changes
     probe::Microseconds round_trip{0}; ///< the mean of those
     unsigned mtu_bytes = 0;            ///< of the narrowest segment between the first that reply
-    double hourly_cost = 0;            ///< what it adds, in the builder's own currency
-    std::string gap;                   ///< why the first other pair fails; empty if all reply
+    double hourly_cost = 0; ///< what it adds to that of `as_it_is`, in the builder's own currency
+    std::string gap;        ///< why the first other pair fails; empty if all reply
 };
 
 /// The four ways, in that order. `plan` is the one that `lab` was built from.
