@@ -307,13 +307,13 @@ class Builder {
             lab_.links.add({.first = first,
                             .second = second,
                             .segment = segment,
+                            .peering = link.peering ? PeeringId{*link.peering} : PeeringId{},
                             .delay = link.delay,
                             .jitter = link.jitter,
                             .loss = link.loss,
+                            .outer = {},
                             .up = link.up,
                             .is_tunnel = bool(link.tunnel),
-                            .outer = {},
-                            .peering = link.peering ? PeeringId{*link.peering} : PeeringId{},
                             .at = link.at});
         }
     }

@@ -138,8 +138,8 @@ struct Machine {
     plan::MachineKind kind = plan::MachineKind::guest;
     bool forwards = false;
     bool up = true;
-    bool outside = false; ///< not written in the plan (see plan::with_outside)
-    bool is_core = false; ///< of a site; not written in the plan (see plan::with_cores)
+    bool outside : 1 = false; ///< not written in the plan (see plan::with_outside)
+    bool is_core : 1 = false; ///< of a site; not written in the plan (see plan::with_cores)
     NicId first_nic;
     std::uint32_t nic_count = 0;
     RouteId first_route;
@@ -238,15 +238,15 @@ struct Link {
     NicId first;
     NicId second;
     SegmentId segment;
+    PeeringId peering;                   ///< that it stands for (see plan::with_cores), or none
     std::chrono::microseconds delay{0};  ///< one way
     std::chrono::microseconds jitter{0}; ///< one way, at most
     double loss = 0;                     ///< one way, 0 to 1
-    bool up = true;
-    bool is_tunnel = false; ///< see plan::Tunnel
     /// Of a tunnel: the addresses of first and second that its outer packets travel between. Unset
     /// if the two have none of one family.
     Rare<std::array<net::Address, 2>> outer;
-    PeeringId peering; ///< that it stands for (see plan::with_cores), or none
+    bool up = true;
+    bool is_tunnel = false; ///< see plan::Tunnel
     plan::Mark at;
 };
 

@@ -362,8 +362,8 @@ struct Machine {
     Rare<Duties> duties;
     Sizes sizes;
     bool up = true;
-    bool outside = false;           ///< not written, but made by with_outside
-    bool is_core = false;           ///< not written, but made by with_cores
+    bool outside : 1 = false;       ///< not written, but made by with_outside
+    bool is_core : 1 = false;       ///< not written, but made by with_cores
     std::uint16_t clone_digits = 0; ///< letters of the name that `count` added: `-1`, `-2`, …
     Mark at;
 
@@ -394,9 +394,9 @@ struct Link {
     std::chrono::microseconds delay{0};        ///< one way
     std::chrono::microseconds jitter{0};       ///< at most this much is added, one way
     double loss = 0;                           ///< share of packets lost, one way, 0 to 1
+    Rare<Tunnel> tunnel;                       ///< unset: a wire
+    std::optional<std::uint32_t> peering;      ///< not written, but made by with_cores for that one
     std::optional<std::uint16_t> mtu_bytes;
-    Rare<Tunnel> tunnel;                  ///< unset: a wire
-    std::optional<std::uint32_t> peering; ///< not written, but made by with_cores for that one
     bool up = true;
     bool outside = false; ///< not written, but made by with_outside
     Mark at;
