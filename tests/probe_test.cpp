@@ -76,7 +76,9 @@ namespace {
 // How many the plan writes; what is outside comes behind them.
 std::size_t own_machines(const plan::Plan& plan) {
     return static_cast<std::size_t>(
-        std::ranges::count(plan.machines, false, &plan::Machine::outside));
+        std::ranges::count_if(plan.machines, [](const plan::Machine& machine) {
+            return !machine.outside && !machine.is_core;
+        }));
 }
 std::size_t own_links(const plan::Plan& plan) {
     return static_cast<std::size_t>(std::ranges::count(plan.links, false, &plan::Link::outside));

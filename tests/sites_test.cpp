@@ -49,7 +49,7 @@ TEST_CASE("a core joins the subnets of its site, at their gateway addresses, and
                           "  h2: {nics: [{subnet: m2}]}\n"
                           "routers:\n  r: {nics: [{subnet: n1}]}\n");
     lab::MachineId core = *lab.machine("a-core");
-    CHECK(lab.machines[core].is_core);
+    CHECK(bool(lab.machines[core].is_core));
     CHECK(lab.machines[core].nic_count == 2);
     for (lab::NicId nic : lab.nics_of(core))
         for (net::Family family : net::both_families) {
