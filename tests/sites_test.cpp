@@ -286,6 +286,7 @@ TEST_CASE("a tunnel works only if its packets do, in both directions") {
     circular.replace(circular.find("{to: m, via: c}"), 15, "{to: 10.0.0.0/8, via: c}");
     probe::PingAnswer answer = ping_through(circular, 56);
     CHECK(answer.diagnosis->cause == plan::Cause::tunnel_down);
+    CHECK(probe::mend(*plan::read(circular, "t").plan, "g", "h").mends);
 }
 
 TEST_CASE("ways are built and asked, each on a copy of the plan") {

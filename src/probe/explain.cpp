@@ -23,6 +23,23 @@ using routing::RouteKind;
 
 namespace {
 
+// A route to the other end of a tunnel that does not lead into it.
+Remedy lead_around(const routing::Settled& settled, NicId end) {
+    const Lab& lab = settled.lab();
+    const lab::Link& link = lab.links[lab.tunnel(end)];
+    bool is_first = link.first == end;
+    net::Address other = (*link.outer)[is_first ? 1 : 0];
+    MachineId here = lab.nics[end].machine;
+    MachineId there = lab.nics[is_first ? link.second : link.first].machine;
+    Remedy remedy{{}, "give its ends routes to each other that do not lead into it"};
+    auto path = shortest_path(settled, here, there, other.family(), Through::working);
+    if (!path.empty())
+        remedy.edits = {plan::AddRoute{
+            lab.machines[here].name, net::Prefix(other, net::address_bits(other.family())),
+            lab.first_address(path.front().in, other.family())->address}};
+    return remedy;
+}
+
 // Why nothing of the size of a ping gets through a tunnel that carries `around` others.
 std::optional<Diagnosis> why_broken(const routing::Settled& settled, NicId end, int around) {
     constexpr unsigned small_bytes = 84;
@@ -42,7 +59,7 @@ std::optional<Diagnosis> why_broken(const routing::Settled& settled, NicId end, 
     } else if (!crossing.outer || around != 0) {
         d.explanation =
             fmt::format("the packets of the {} would travel in that tunnel themselves", name);
-        d.remedy.advice = "give its ends routes to each other that do not lead into it";
+        d.remedy = lead_around(settled, end);
     } else {
         const packet::Journey& outer = *crossing.outer;
         NicId target;
