@@ -70,4 +70,63 @@ plan::Plan fully_routed(unsigned subnets, unsigned routers) {
     return plan;
 }
 
+plan::Plan ospf_mesh(unsigned routers, unsigned links) {
+    plan::Plan plan;
+    plan.lab = "mesh";
+    for (unsigned i = 0; i < routers; ++i) {
+        plan::Machine router;
+        router.kind = plan::MachineKind::router;
+        router.name = fmt::format("r{}", i);
+        router.duties = plan::Duties{};
+        plan::Ospf ospf;
+        ospf.areas.push_back({.number = 0, .nics = {.all = true, .names = {}}, .at = {}});
+        router.duties->protocols = plan::Protocols{};
+        router.duties->protocols->ospf = std::move(ospf);
+        plan.machines.push_back(std::move(router));
+    }
+    std::uint32_t state = 1; // a linear congruential generator (Numerical Recipes, 1992)
+    auto random = [&](unsigned below) {
+        state = state * 1664525U + 1013904223U;
+        return (state >> 8) % below;
+    };
+    for (unsigned i = 0; i < links; ++i) {
+        unsigned one = i < routers ? i : random(routers);
+        unsigned other = i < routers ? (i + 1) % routers : random(routers);
+        if (one == other)
+            other = (other + 1) % routers;
+        plan::Link link;
+        link.first.value = plan.machines[one].name;
+        link.second.value = plan.machines[other].name;
+        link.prefixes.emplace_back(net::Prefix(net::Address(0, 0xffff0a000000ULL + 2ULL * i), 31));
+        link.cost = static_cast<std::uint16_t>(1 + random(100));
+        plan.links.push_back(std::move(link));
+    }
+    return plan;
+}
+
+plan::Plan bgp_ring(unsigned routers, unsigned prefixes) {
+    constexpr std::uint32_t first_as = 4'200'000'000; // RFC 6996
+    plan::Plan plan = ospf_mesh(routers, routers);
+    for (unsigned i = 0; i < routers; ++i) {
+        plan::Bgp bgp;
+        bgp.as = first_as + i;
+        for (unsigned other : {(i + 1) % routers, (i + routers - 1) % routers}) {
+            plan::BgpNeighbour neighbour;
+            neighbour.peer.value = plan.machines[other].name;
+            neighbour.as = first_as + other;
+            bgp.neighbours.push_back(std::move(neighbour));
+        }
+        bgp.redistribute.push_back({.from = plan::RouteSource::static_routes});
+        for (unsigned p = i; p < prefixes; p += routers) {
+            plan::Route route; // by way of the next router in the ring
+            route.to.value = net::Prefix(net::Address(0, 0xffff14000000ULL + 256ULL * p), 24);
+            route.via.value = plan.machines[(i + 1) % routers].name;
+            plan.machines[i].routes.push_back(std::move(route));
+        }
+        plan.machines[i].duties->protocols->ospf.reset();
+        plan.machines[i].duties->protocols->bgp = std::move(bgp);
+    }
+    return plan;
+}
+
 } // namespace jackal::bench

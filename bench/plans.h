@@ -15,4 +15,11 @@ std::string tree_text(unsigned subnets, unsigned guests, unsigned routers);
 /// router a static route to every subnet that is not its own. One guest on every subnet.
 plan::Plan fully_routed(unsigned subnets, unsigned routers);
 
+/// A plan: `routers` in a ring with links of random cost across it, `links` in all, that speak OSPF
+/// in one area.
+plan::Plan ospf_mesh(unsigned routers, unsigned links);
+
+/// A plan: `routers` in a ring, every one in an AS of its own and with `prefixes` to announce.
+plan::Plan bgp_ring(unsigned routers, unsigned prefixes);
+
 } // namespace jackal::bench

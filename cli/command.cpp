@@ -65,7 +65,8 @@ void add_cuts(CLI::App& command, PlanOptions& options) {
         .add_option(
             "--cut", options.cuts,
             "as if this were cut: MACHINE, MACHINE/NIC, MACHINE--MACHINE, SITE--SITE, a wire of a "
-            "bond, SWITCH, SWITCH/PORT or SWITCH/PORT:VLAN; may be given several times")
+            "bond, SWITCH, SWITCH/PORT, SWITCH/PORT:VLAN, or what two machines tell each other, "
+            "such as ospf:MACHINE--MACHINE (rip:, bgp:); may be given several times")
         ->type_name("WHAT")
         ->allow_extra_args(false);
 }

@@ -122,6 +122,9 @@ std::string counted(std::size_t n, std::string_view noun);
 std::string ping_text(const Style& style, const Opened& opened, const routing::Settled& settled,
                       const probe::PingAnswer& answer, const probe::Mending* mending);
 
+/// `desk > quay-r1 > pump`
+std::string way_text(const lab::Lab& lab, const packet::Journey& journey);
+
 /// The remedy lines of a ping: what to change, and whether that is enough.
 std::string verdict_text(const Style& style, const Opened& opened, const probe::PingAnswer& answer,
                          const probe::Mending* mending);
@@ -157,11 +160,26 @@ probe::PingQuestion question_of(const Opened& opened, QuestionOptions& options);
 std::optional<probe::Mending> mending_of(const Opened& opened, const QuestionOptions& options,
                                          const probe::PingAnswer& answer);
 
+/// What happens while a ping goes on.
+struct TimelineOptions {
+    std::string interval;           ///< empty: a second
+    std::vector<std::string> cuts;  ///< TIME=WHAT
+    std::vector<std::string> mends; ///< TIME=WHAT
+
+    bool asked() const { return !cuts.empty() || !mends.empty(); }
+};
+
+void add_timeline_options(CLI::App& command, TimelineOptions& options);
+
+/// Tells what becomes of the pings while things are cut and mended.
+Outcome ask_timeline(const Style& style, QuestionOptions& question, const TimelineOptions& options);
+
 // The commands, one file each: they add themselves to `app` and set `run` when they are called.
 void add_check(CLI::App& app, Run& run);
 void add_addresses(CLI::App& app, Run& run);
 void add_machines(CLI::App& app, Run& run);
 void add_routes(CLI::App& app, Run& run);
+void add_neighbours(CLI::App& app, Run& run);
 void add_ping(CLI::App& app, Run& run);
 void add_trace(CLI::App& app, Run& run);
 void add_connect(CLI::App& app, Run& run);
@@ -181,6 +199,11 @@ Outcome pin_plan(const Style& style, const PlanOptions& options);
 /// it out in the plan file if `write` is set. Throws NotAsked if anything is in the way.
 Outcome renumber_plan(const Style& style, const PlanOptions& options, const std::string& wish,
                       bool write);
+
+/// `64512 64513`, or `own`.
+std::string as_path_text(const routing::Path& path);
+/// `64512:100 64512:200`
+std::string communities_text(const routing::Path& path);
 
 /// The table of `jackal addresses`, and of a verdict list; shared with the tour.
 std::string addresses_text(const Style& style, const lab::Lab& lab);

@@ -6,8 +6,8 @@ _jackal() {
     COMPREPLY=()
 
     if [ "$COMP_CWORD" -eq 1 ]; then
-        COMPREPLY=($(compgen -W "addresses check connect demo export machines names new peerings ping routes \
-            sites trace verify ways --help --version" -- "$current"))
+        COMPREPLY=($(compgen -W "addresses check connect demo export machines names neighbours new peerings \
+            ping routes sites trace verify ways --help --version" -- "$current"))
         return
     fi
     case $previous in
@@ -50,7 +50,7 @@ _jackal() {
         [ -n "$plan" ] && COMPREPLY+=($(compgen -W "$("${COMP_WORDS[0]}" names "$plan" \
             --only sites 2>/dev/null)" -- "$current"))
         ;;
-    ping | trace | connect | routes)
+    ping | trace | connect | routes | neighbours)
         [ -n "$plan" ] && COMPREPLY+=($(compgen -W "$("${COMP_WORDS[0]}" names "$plan" \
             --only machines 2>/dev/null)" -- "$current"))
         ;;

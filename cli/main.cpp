@@ -83,6 +83,7 @@ int main(int argc, char** argv) {
     add_addresses(app, run);
     add_machines(app, run);
     add_routes(app, run);
+    add_neighbours(app, run);
     add_ping(app, run);
     add_trace(app, run);
     add_connect(app, run);

@@ -86,18 +86,53 @@ double milliseconds(probe::Microseconds time) {
     return time.count() / 1000;
 }
 
+// What the cuts of a question changed: the answer of the whole lab.
+std::string uncut_text(const Style& style, const Opened& opened,
+                       const probe::PingQuestion& question, const probe::PingAnswer& answer) {
+    routing::Settled whole = routing::settle(opened.lab);
+    probe::PingAnswer before = probe::ping(whole, question);
+    std::string heading = style.faint("  without the cut ");
+    if (before.diagnosis)
+        return heading
+               + fmt::format(" {}, too: {} at {}\n", probe::to_string(before.outcome),
+                             plan::slug(before.diagnosis->cause),
+                             opened.lab.machines[before.diagnosis->where].name);
+    auto same = [](const std::optional<packet::Journey>& a,
+                   const std::optional<packet::Journey>& b) {
+        return a && b && std::ranges::equal(a->steps, b->steps, [](const auto& s, const auto& t) {
+                   return s.machine == t.machine && s.out == t.out;
+               });
+    };
+    if (same(before.out, answer.out) && same(before.back, answer.back))
+        return heading + " the same\n";
+    return heading
+           + fmt::format(" {} by {}, round trip {:.3f} ms\n", probe::to_string(before.outcome),
+                         way_text(opened.lab, *before.out), milliseconds(before.round_trip.mean));
+}
+
 } // namespace
+
+std::string way_text(const lab::Lab& lab, const packet::Journey& journey) {
+    std::string text;
+    for (const packet::Step& step : journey.steps)
+        text += (text.empty() ? "" : " > ") + lab.machines[step.machine].name;
+    return text;
+}
 
 Outcome ask(const Style& style, QuestionOptions& question) {
     Opened opened = open_plan(question.plan);
     routing::Settled settled = settle(opened, question.plan);
-    probe::PingAnswer answer = probe::ping(settled, question_of(opened, question));
+    probe::PingQuestion asked = question_of(opened, question);
+    probe::PingAnswer answer = probe::ping(settled, asked);
     auto mending = mending_of(opened, question, answer);
     const probe::Mending* mend = mending ? &*mending : nullptr;
     int status = answer.diagnosis ? status_no : status_well;
     if (question.plan.json())
         return {exports::ping_json(opened.plan, settled, answer, mend) + "\n", status};
-    return {ping_text(style, opened, settled, answer, mend), status};
+    std::string text = ping_text(style, opened, settled, answer, mend);
+    if (!question.plan.cuts.empty())
+        text += uncut_text(style, opened, asked, answer);
+    return {text, status};
 }
 
 std::string verdict_text(const Style& style, const Opened& opened, const probe::PingAnswer& answer,
@@ -150,16 +185,22 @@ void add_ping(CLI::App& app, Run& run) {
         app.add_subcommand("ping", "one ping: the way there and back, and why it fails");
     add_question_options(*entry, *question);
     add_sampling_options(*entry, *question, "echo requests to send; default 4");
+    auto timeline = std::make_shared<TimelineOptions>();
+    add_timeline_options(*entry, *timeline);
     entry->footer("Examples:\n"
                   "  jackal ping skerry.yaml chart-desk kettle\n"
                   "  jackal ping skerry.yaml helm quay-r1/eth1 --family 6\n"
                   "  jackal ping skerry.yaml helm kettle --cut lamp-r1--vessel-r1\n"
+                  "  jackal ping skerry.yaml helm kettle --count 1000 --interval 20ms \\\n"
+                  "      --cut-at 3s=lamp-r1--vessel-r1 --mend-at 9s=lamp-r1--vessel-r1\n"
                   "\n"
-                  "Exit status 1 if no reply comes.");
-    entry->callback([&run, question] {
-        run = [question](const Style& style) {
+                  "With --cut-at or --mend-at the answer is a timeline. Exit status 1 if no reply\n"
+                  "comes.");
+    entry->callback([&run, question, timeline] {
+        run = [question, timeline](const Style& style) {
             sort_words(*question);
-            return ask(style, *question);
+            return timeline->asked() ? ask_timeline(style, *question, *timeline)
+                                     : ask(style, *question);
         };
     });
 }

@@ -10,30 +10,63 @@ struct RoutesOptions {
     PlanOptions plan;
     std::string machine;
     std::string to;
+    bool offers = false;
 };
 
+std::string prefix_text(const net::Prefix& to) {
+    return to.length() == 0 ? "default " + std::string(net::to_string(to.family()))
+                            : net::to_string(to);
+}
+
+std::string via_text(const lab::Lab& lab, net::Address via) {
+    auto owners = lab.owners_of(via);
+    std::string text = net::to_string(via);
+    if (!owners.empty())
+        text += fmt::format(" ({})", lab.machine_name(owners.front().nic));
+    return text;
+}
+
 std::vector<std::string> cells(const lab::Lab& lab, const routing::Route& route) {
-    bool is_static = route.kind == routing::RouteKind::static_route;
-    std::string via;
-    if (is_static) {
-        auto owners = lab.owners_of(route.via);
-        via = net::to_string(route.via);
-        if (!owners.empty())
-            via += fmt::format(" ({})", lab.machine_name(owners.front().nic));
-    }
-    return {route.to.length() == 0 ? "default " + std::string(net::to_string(route.to.family()))
-                                   : net::to_string(route.to),
+    bool is_far = route.kind >= routing::RouteKind::static_route;
+    return {prefix_text(route.to),
             std::string(routing::to_string(route.kind)),
             lab.nics[route.out].name,
-            via,
-            net::to_string(lab.addresses[route.source].address),
-            is_static ? fmt::format("{}", route.metric) : ""};
+            is_far ? via_text(lab, route.via) : "",
+            route.source ? net::to_string(lab.addresses[route.source].address) : "",
+            is_far ? fmt::format("{}", route.metric) : "",
+            is_far ? fmt::format("{}", routing::preference(route.kind)) : ""};
+}
+
+// How a protocol came to a route: "intra-area 0, quay-r1", "64513 64514, lamp-r1".
+std::string origin_text(const lab::Lab& lab, const routing::Offer& offer) {
+    std::string from = offer.from ? lab.machines[offer.from].name : "";
+    switch (offer.kind) {
+    case routing::RouteKind::ospf:
+        return fmt::format("{}, area {}, from {}", routing::to_string(offer.type), offer.area,
+                           from);
+    case routing::RouteKind::rip: return fmt::format("from {}", from);
+    default: break;
+    }
+    std::string text = fmt::format("AS path {}, from {}", as_path_text(offer.path), from);
+    if (offer.path.preference != 100)
+        text += fmt::format(", preference {}", offer.path.preference);
+    if (!offer.path.communities.empty())
+        text += ", " + communities_text(offer.path);
+    return text;
+}
+
+const routing::Offer* offer_for(const std::vector<routing::Offer>& offers,
+                                const routing::Route& route) {
+    for (const routing::Offer& offer : offers)
+        if (offer.to == route.to && offer.kind == route.kind
+            && offer.lost_by == routing::Decision::best)
+            return &offer;
+    return nullptr;
 }
 
 // Local and broadcast entries are left out of whole tables: they say what `machines` says.
 bool is_worth_a_line(const routing::Route& route) {
-    return route.kind == routing::RouteKind::connected
-           || route.kind == routing::RouteKind::static_route;
+    return route.kind >= routing::RouteKind::connected;
 }
 
 std::string refused_text(const Style& style, const Opened& opened, const routing::Settled& settled,
@@ -68,14 +101,91 @@ std::string tables_text(const Style& style, const Opened& opened, const routing:
                         const std::vector<lab::MachineId>& machines) {
     std::string out;
     for (lab::MachineId id : machines) {
-        Table table({"to", "kind", "out", "via", "from address", "metric"});
-        for (const routing::Route& route : settled.routes(id))
-            if (is_worth_a_line(route))
-                table.add(cells(opened.lab, route));
+        std::vector<routing::Offer> offers = settled.learned(id).offers(id);
+        std::vector<std::string> headings{"to",           "kind",   "out",       "via",
+                                          "from address", "metric", "preference"};
+        if (!offers.empty())
+            headings.push_back("learned");
+        Table table(headings);
+        for (const routing::Route& route : settled.routes(id)) {
+            if (!is_worth_a_line(route))
+                continue;
+            std::vector<std::string> row = cells(opened.lab, route);
+            if (const routing::Offer* offer = offer_for(offers, route))
+                row.push_back(origin_text(opened.lab, *offer));
+            table.add(row);
+        }
         out += (out.empty() ? "" : "\n") + style.strong(opened.lab.machines[id].name) + "\n"
                + table.text(style, 2) + refused_text(style, opened, settled, id);
     }
     return out;
+}
+
+// Why the machine does not use what a protocol has for it.
+std::string lost_text(const std::vector<routing::Route>& own, const routing::Offer& offer) {
+    if (offer.lost_by != routing::Decision::best)
+        return std::string(routing::to_string(offer.lost_by));
+    for (const routing::Route& route : own)
+        if (route.to == offer.to && is_worth_a_line(route) && route.kind != offer.kind)
+            return fmt::format("preference {} after {} ({})", routing::preference(offer.kind),
+                               routing::preference(route.kind), routing::to_string(route.kind));
+    return "";
+}
+
+// All that protocols have, used or not.
+std::string offers_text(const Style& style, const Opened& opened, const routing::Settled& settled,
+                        const std::vector<lab::MachineId>& machines) {
+    std::string out;
+    for (lab::MachineId id : machines) {
+        std::vector<routing::Offer> offers = settled.learned(id).offers(id);
+        if (offers.empty())
+            continue;
+        std::vector<routing::Route> own = settled.routes(id);
+        Table table({"to", "kind", "via", "metric", "learned", ""});
+        for (const routing::Offer& offer : offers) {
+            std::string via;
+            for (const routing::Gate& gate : offer.gates)
+                via += (via.empty() ? "" : ", ") + via_text(opened.lab, gate.via);
+            std::string lost = lost_text(own, offer);
+            table.add({prefix_text(offer.to), std::string(routing::to_string(offer.kind)), via,
+                       fmt::format("{}", offer.metric), origin_text(opened.lab, offer),
+                       lost.empty() ? style.good("used") : style.faint(lost)});
+        }
+        out += (out.empty() ? "" : "\n") + style.strong(opened.lab.machines[id].name) + "\n"
+               + table.text(style, 2);
+    }
+    return out.empty() ? "no protocol has taught these machines a route\n" : out;
+}
+
+// Every route of one machine that covers the destination, and why it is the one or is not.
+std::string choice_text(const Style& style, const Opened& opened, const routing::Settled& settled,
+                        lab::MachineId id, net::Address destination) {
+    auto used = settled.route(id, destination);
+    Table table({"to", "kind", "via", "metric", "preference", "learned", ""});
+    std::vector<routing::Route> routes = settled.routes(id);
+    std::vector<routing::Offer> offers = settled.learned(id).offers(id);
+    std::erase_if(offers, [&](const auto& offer) { return !offer.to.contains(destination); });
+    std::ranges::stable_sort(routes, std::greater{}, [](const auto& r) { return r.to.length(); });
+    for (const routing::Route& route : routes) {
+        if (!route.to.contains(destination))
+            continue;
+        bool longest = used && route.to == used->to;
+        std::vector<std::string> row = cells(opened.lab, route);
+        const routing::Offer* offer = offer_for(offers, route);
+        table.add({row[0], row[1], row[3], row[5], row[6],
+                   offer == nullptr ? "" : origin_text(opened.lab, *offer),
+                   longest ? style.good("used") : style.faint("shorter prefix")});
+    }
+    for (const routing::Offer& offer : offers)
+        if (std::string lost = lost_text(routes, offer); !lost.empty())
+            table.add({prefix_text(offer.to), std::string(routing::to_string(offer.kind)),
+                       offer.gates.empty() ? "" : via_text(opened.lab, offer.gates.front().via),
+                       fmt::format("{}", offer.metric),
+                       fmt::format("{}", routing::preference(offer.kind)),
+                       origin_text(opened.lab, offer), style.faint(lost)});
+    return fmt::format("{} to {}\n", style.strong(opened.lab.machines[id].name),
+                       net::to_string(destination))
+           + (used ? table.text(style, 2) : "  " + style.bad("no route") + "\n");
 }
 
 std::string chosen_text(const Style& style, const Opened& opened, const routing::Settled& settled,
@@ -89,7 +199,7 @@ std::string chosen_text(const Style& style, const Opened& opened, const routing:
             row.push_back(style.bad("none"));
         } else {
             std::vector<std::string> rest = cells(opened.lab, *route);
-            row.insert(row.end(), rest.begin(), rest.end() - 1);
+            row.insert(row.end(), rest.begin(), rest.end() - 2);
         }
         table.add(row);
     }
@@ -125,6 +235,10 @@ Outcome routes(RoutesOptions& options, const Style& style) {
     int status = none ? status_no : status_well;
     if (options.plan.json())
         return {exports::routes_json(settled, machines, destination) + "\n", status};
+    if (options.offers)
+        return {offers_text(style, opened, settled, machines), status};
+    if (destination && machines.size() == 1)
+        return {choice_text(style, opened, settled, machines.front(), *destination), status};
     if (destination)
         return {chosen_text(style, opened, settled, machines, *destination), status};
     return {tables_text(style, opened, settled, machines), status};
@@ -140,9 +254,16 @@ void add_routes(CLI::App& app, Run& run) {
     command->add_option("MACHINE", options->machine, "only this machine");
     command->add_option("--to", options->to, "only the route used for a machine or address")
         ->type_name("END");
+    command->add_flag("--offers", options->offers,
+                      "all that routing protocols have, used or not, and why not");
     command->footer("Examples:\n"
                     "  jackal routes skerry.yaml quay-r1\n"
-                    "  jackal routes skerry.yaml --to kettle");
+                    "  jackal routes skerry.yaml --to kettle\n"
+                    "  jackal routes skerry.yaml lamp-r1 --to kettle\n"
+                    "  jackal routes skerry.yaml lamp-r1 --offers\n"
+                    "\n"
+                    "With one machine, --to shows every route that covers the end, and why one of\n"
+                    "them is used.");
     command->callback([&run, options] {
         run = [options](const Style& style) { return routes(*options, style); };
     });

@@ -58,6 +58,13 @@ std::vector<std::string> reader_keys() {
         "lab: a\npeerings: [{between: [one, two], one: {qqqqqqqq: 1}}]",
         "lab: a\nregions: {r: {qqqqqqqq: 1}}",
         "lab: a\nregions: {r: {within: {qqqqqqqq: 1}}}",
+        "lab: a\nrouters: {s: {ospf: {qqqqqqqq: 1}}}",
+        "lab: a\nrouters: {s: {rip: {qqqqqqqq: 1}}}",
+        "lab: a\nrouters: {s: {bgp: {qqqqqqqq: 1}}}",
+        "lab: a\nrouters: {s: {bgp: {neighbours: {n: {qqqqqqqq: 1}}}}}",
+        "lab: a\nrouters: {s: {rip: {redistribute: {qqqqqqqq: 1}}}}",
+        "lab: a\npolicies: {p: {qqqqqqqq: 1}}",
+        "lab: a\npolicies: {p: {rules: [{qqqqqqqq: 1}]}}",
     };
     std::vector<std::string> keys;
     for (const char* probe : probes) {

@@ -40,6 +40,7 @@ bool only_asked(plan::Cause cause) {
                                    plan::Cause::lease_route_wins,
                                    plan::Cause::behind_translation,
                                    plan::Cause::sites_not_joined,
+                                   plan::Cause::network_not_announced,
                                    plan::Cause::no_name_server,
                                    plan::Cause::name_server_unreachable};
     return std::ranges::find(causes, cause) != causes.end();

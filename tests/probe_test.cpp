@@ -205,8 +205,7 @@ TEST_CASE("a trace names each machine on the way, and where it ends") {
     CHECK(hops(settled, "helm", "helm") == "helm ");
     routing::Condition condition(lab);
     REQUIRE(condition.cut(lab, "lamp-r1--vessel-r1"));
-    CHECK(hops(routing::settle(lab, condition), "weather-mast", "helm")
-          == "ridge-r1 lamp-r1 lamp-r1 ");
+    CHECK(hops(routing::settle(lab, condition), "weather-mast", "helm") == "ridge-r1 lamp-r1 ");
 }
 
 TEST_CASE("an error is heard only if it finds its way back") {
@@ -226,7 +225,7 @@ TEST_CASE("expectations between subnets cover every pair, and fail for one wrong
     plan.machine("winch")->nics[0].up = false;
     lab::Lab lab = lab::build(plan);
     routing::Settled settled = routing::settle(lab);
-    probe::Verdict verdict = probe::verify(settled, 2); // skerry to vessel, IPv6
+    probe::Verdict verdict = probe::verify(settled, 3); // skerry to vessel, IPv6
     CHECK_FALSE(verdict.passed);
     CHECK(verdict.pairs == 24);
     CHECK(verdict.failed == 4);

@@ -73,9 +73,22 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"routes" + skerry + "--format csv", 2, "csv"},
         {"machines" + skerry, 0, "weather-mast"},
         {"machines" + skerry, 0, "28 of 32  20.75G of 24G  246G of 400G"},
-        {"routes" + skerry + "lamp-r1", 0, "10.42.0.0/16"},
+        {"routes" + skerry + "lamp-r1", 0, "AS path 64514, from vessel-r1"},
+        {"routes" + skerry + "lamp-r1 --to chart-desk", 0, "lower preference"},
+        {"routes" + skerry + "quay-r1 --offers", 0, "intra-area, area 0, from gate-r1"},
+        {"neighbours" + skerry, 0, "designated router"},
+        {"neighbours" + skerry + "quay-r1 --database", 0, "router"},
+        {"neighbours" + skerry + "lamp-r1 --announced", 0, "64513"},
+        {"neighbours demo/mistakes/timers-differ.yaml", 1, "10 s and 40 s at buoy-r1/eth1"},
+        {"neighbours" + skerry + "--cut bgp:quay-r1--lamp-r1", 0, "is cut"},
+        {"ping" + skerry
+             + "chart-desk kettle --count 100 --interval 100ms --cut-at 3s=quay-r1--lamp-r1",
+         0, "out of reach for 200 ms"},
+        {"ping" + skerry + "chart-desk kettle --cut-at 3=quay-r1", 2, "write TIME=WHAT"},
+        {"ping" + skerry + "chart-desk kettle --mend-at 3s=qu", 2, "the lab has no qu"},
+        {"ping" + skerry + "chart-desk kettle --cut-at 3s=quay-r1 --interval 0s", 2, "--interval"},
         {"routes" + skerry + "quay-r1 --to helm", 0, "via"},
-        {"routes" + skerry + "lamp-r1 --to 203.0.113.9", 1, "none"},
+        {"routes" + skerry + "lamp-r1 --to 203.0.113.9", 1, "no route"},
         {"ping" + skerry + "helm kettle", 0, "4 of 4 came back"},
         {"ping" + skerry + "helm kettle --cut lamp-r1--vessel-r1", 1, "link-down"},
         {"ping" + skerry + "helm quay-r1/eth1 --family 6 --count 2", 0, "2 of 2"},
@@ -97,7 +110,7 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"ping" + skerry + "echo-sounder tide-office --cut echo-sounder/wire0", 0, "water-sw p3"},
         {"ping" + skerry + "echo-sounder chart-desk --cut campus-sw/p9:20", 1, "vlan-not-carried"},
         {"ping" + skerry + "tide-office chart-desk", 1, "behind-translation"},
-        {"verify" + skerry, 0, "18 of 18 expectations met"},
+        {"verify" + skerry, 0, "19 of 19 expectations met"},
         {"verify" + skerry + "--cut vessel-r1", 1, "failed"},
         {"peerings" + skerry, 0, "school accepts, borrows a way outside"},
         {"peerings" + skerry + "skerry --cut school--skerry", 1, "down"},
@@ -114,7 +127,7 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"ping" + skerry + "assay hydrophone", 0, "in UDP from 10.42.0.33 to 10.40.8.129"},
         {"ping" + skerry + "assay hydrophone --cut lamp-r1", 1, "tunnel-down"},
         {"check" + skerry, 0, "school--harbour"},
-        {"demo", 0, "no-return-route"},
+        {"demo", 0, "as-number-differs at vessel-r1"},
         {"new leaf-spine --size 5", 0, "lab: leaf-spine-5"},
         {"new rng", 2, "chain, ring, star, tree or leaf-spine"},
         {"new ring --size 2", 2, "3 to 1000"},
@@ -201,13 +214,27 @@ TEST_CASE("the JSON of a connection tells the outcome and what was translated") 
 
 TEST_CASE("the JSON of the other commands agrees with their text") {
     CHECK(answer("check" + mistakes + "nic-down.yaml", 0)["findings"][0]["finding"] == "nic-down");
-    CHECK(answer("addresses" + skerry, 0)["prefixes"].size() == 48);
+    CHECK(answer("addresses" + skerry, 0)["prefixes"].size() == 50);
     json machines = answer("machines" + skerry, 0)["machines"];
-    CHECK(machines.size() == 32);
+    CHECK(machines.size() == 33);
     CHECK(machines[0]["listens"] == json::array({"tcp/443", "udp/123"}));
     CHECK(machines[2]["nics"][0]["filters"] == json::array({"listening"}));
     json routes = answer("routes" + skerry + "quay-r1 --to kettle", 0);
-    CHECK(routes["tables"][0]["routes"][0]["kind"] == "static");
+    CHECK(routes["tables"][0]["routes"][0]["kind"] == "bgp");
+    CHECK(routes["tables"][0]["learned"][0]["as_path"] == json::array({64513}));
+    json neighbours = answer("neighbours" + mistakes + "area-differs.yaml", 1)["neighbours"];
+    CHECK(neighbours[0]["reason"] == "area");
+    CHECK(answer("neighbours" + skerry + "quay-r1 --database", 0)["databases"][0]["machine"]
+          == "quay-r1");
+    CHECK_FALSE(answer("neighbours" + skerry + "lamp-r1 --announced", 0)["announced"].empty());
+    json timeline = answer("ping" + skerry
+                               + "chart-desk kettle --count 100 --interval 100ms "
+                                 "--cut-at 3s=quay-r1--lamp-r1 --mend-at 6s=quay-r1--lamp-r1",
+                           0);
+    CHECK(timeline["sent"] == 100);
+    CHECK(timeline["received"] == 98);
+    CHECK(timeline["longest_outage_ms"] == 200);
+    CHECK(timeline["stretches"][2]["out"][1] == "quay-r1");
     json trace = answer("trace" + skerry + "weather-mast helm", 0);
     CHECK(trace["hops"].back()["says"] == "reply");
     json peerings = answer("peerings" + skerry, 0)["peerings"];
@@ -244,7 +271,7 @@ TEST_CASE("the demo runs anywhere, and prints a plan that the other commands rea
     CHECK(from_elsewhere.status == 0);
     Printed piped = run("cd / && " + tool + "demo --print-plan | " + tool + "verify -");
     CHECK(piped.status == 0);
-    CHECK(has(piped.text, "18 of 18"));
+    CHECK(has(piped.text, "19 of 19"));
     CHECK_FALSE(has(from_elsewhere.text, "\x1b[")); // no colour off a terminal
 }
 
@@ -371,7 +398,7 @@ TEST_CASE("the completion knows commands, options, shapes and the machines of th
             ++count;
             CHECK(has(help.text, "\n  " + word + " "));
         }
-    CHECK(count == 15);
+    CHECK(count == 16);
 }
 
 TEST_CASE("hostile texts get a clear error in a short time") {

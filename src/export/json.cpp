@@ -3,6 +3,7 @@
 #include "jackal/export/words.h"
 #include "jackal/lab/peering.h"
 #include "jackal/lab/place.h"
+#include "jackal/routing/discord.h"
 
 #include <nlohmann/json.hpp>
 
@@ -456,6 +457,36 @@ std::string why_json(const plan::Plan& plan, const std::string& name,
     return text({{"lab", plan.lab}, {"segment", name}, {"prefixes", rows}});
 }
 
+namespace {
+
+// A route that a protocol has, whether or not it is used.
+json offer_value(const Lab& lab, const routing::Offer& offer) {
+    json gates = json::array();
+    for (const routing::Gate& gate : offer.gates)
+        gates.push_back({{"out", maybe_nic(lab, gate.out)}, {"via", to_string(gate.via)}});
+    json value = {{"to", to_string(offer.to)},
+                  {"kind", routing::to_string(offer.kind)},
+                  {"preference", routing::preference(offer.kind)},
+                  {"metric", offer.metric},
+                  {"from", offer.from ? json(lab.machines[offer.from].name) : json(nullptr)},
+                  {"next_hops", gates}};
+    if (offer.kind == routing::RouteKind::ospf) {
+        value["type"] = routing::to_string(offer.type);
+        value["area"] = offer.area;
+    } else if (offer.kind != routing::RouteKind::rip) {
+        json communities = json::array();
+        for (plan::Community community : offer.path.communities)
+            communities.push_back(plan::community_text(community));
+        value["as_path"] = offer.path.as_path;
+        value["local_preference"] = offer.path.preference;
+        value["communities"] = communities;
+        value["decision"] = routing::to_string(offer.lost_by);
+    }
+    return value;
+}
+
+} // namespace
+
 std::string routes_json(const routing::Settled& settled,
                         const std::vector<lab::MachineId>& machines,
                         std::optional<net::Address> destination) {
@@ -464,12 +495,13 @@ std::string routes_json(const routing::Settled& settled,
     for (lab::MachineId id : machines) {
         json rows = json::array();
         auto add = [&](const routing::Route& route) {
-            bool has_via = route.kind == routing::RouteKind::static_route;
+            bool has_via = route.kind >= routing::RouteKind::static_route;
             rows.push_back({{"to", to_string(route.to)},
                             {"kind", routing::to_string(route.kind)},
                             {"out", maybe_nic(lab, route.out)},
                             {"via", has_via ? json(to_string(route.via)) : json(nullptr)},
                             {"source", to_string(lab.addresses[route.source].address)},
+                            {"preference", routing::preference(route.kind)},
                             {"metric", route.metric}});
         };
         if (destination) {
@@ -479,14 +511,126 @@ std::string routes_json(const routing::Settled& settled,
             for (const routing::Route& route : settled.routes(id))
                 add(route);
         }
-        tables.push_back({{"machine", lab.machines[id].name}, {"routes", rows}});
+        json offers = json::array();
+        for (const routing::Offer& offer : settled.learned(id).offers(id))
+            if (!destination || offer.to.contains(*destination))
+                offers.push_back(offer_value(lab, offer));
+        tables.push_back(
+            {{"machine", lab.machines[id].name}, {"routes", rows}, {"learned", offers}});
     }
     return text({{"lab", lab.name}, {"destination", maybe(destination)}, {"tables", tables}});
+}
+
+std::string neighbours_json(const routing::Settled& settled,
+                            const std::vector<routing::Neighbour>& neighbours) {
+    const Lab& lab = settled.lab();
+    json rows = json::array();
+    for (const routing::Neighbour& n : neighbours) {
+        json row = {{"protocol", routing::to_string(n.protocol)},
+                    {"family", to_string(n.family)},
+                    {"machine", lab.machines[n.machine].name},
+                    {"nic", maybe_nic(lab, n.nic)},
+                    {"neighbour", n.other ? json(lab.machines[n.other].name) : json(nullptr)},
+                    {"state", routing::to_string(n.state)},
+                    {"designated", n.designated},
+                    {"reason", nullptr},
+                    {"explanation", nullptr}};
+        if (n.discord != routing::Discord::none) {
+            row["reason"] = routing::slug(n.discord);
+            row["explanation"] = routing::describe(lab, n).message;
+        }
+        rows.push_back(row);
+    }
+    return text({{"lab", lab.name}, {"neighbours", rows}});
+}
+
+std::string announced_json(const routing::Settled& settled,
+                           const std::vector<routing::Neighbour>& neighbours) {
+    const Lab& lab = settled.lab();
+    json rows = json::array();
+    for (const routing::Neighbour& n : neighbours) {
+        json offers = json::array();
+        for (const routing::Offer& offer : settled.learned(n.machine).announced(n))
+            offers.push_back(offer_value(lab, offer));
+        rows.push_back({{"machine", lab.machines[n.machine].name},
+                        {"protocol", routing::to_string(n.protocol)},
+                        {"family", to_string(n.family)},
+                        {"neighbour", n.other ? json(lab.machines[n.other].name) : json(nullptr)},
+                        {"announces", offers}});
+    }
+    return text({{"lab", lab.name}, {"announced", rows}});
+}
+
+std::string link_states_json(const routing::Settled& settled,
+                             const std::vector<lab::MachineId>& machines) {
+    const Lab& lab = settled.lab();
+    json databases = json::array();
+    for (lab::MachineId id : machines) {
+        json rows = json::array();
+        for (const routing::LinkState& state : settled.learned(id).link_states(id))
+            rows.push_back({{"kind", routing::to_string(state.kind)},
+                            {"family", to_string(state.family)},
+                            {"area", state.area},
+                            {"origin", lab.machines[state.origin].name},
+                            {"to", state.neighbour ? json(lab.machines[state.neighbour].name)
+                                                   : json(to_string(state.to))},
+                            {"cost", state.cost},
+                            {"type", state.type == 0 ? json(nullptr) : json(state.type)}});
+        if (!rows.empty())
+            databases.push_back({{"machine", lab.machines[id].name}, {"link_states", rows}});
+    }
+    return text({{"lab", lab.name}, {"databases", databases}});
 }
 
 std::string ping_json(const plan::Plan& plan, const routing::Settled& settled,
                       const probe::PingAnswer& answer, const probe::Mending* mending) {
     return text(ping_value(plan, settled, answer, mending));
+}
+
+std::string timeline_json(const Lab& lab, const probe::TimelineQuestion& question,
+                          const probe::Timeline& timeline) {
+    auto way = [&](const std::optional<packet::Journey>& journey) {
+        json machines = json::array();
+        if (journey)
+            for (const packet::Step& step : journey->steps)
+                machines.push_back(lab.machines[step.machine].name);
+        return machines;
+    };
+    json events = json::array();
+    for (const probe::TimelineEvent& event : timeline.events)
+        events.push_back({{"at_ms", milliseconds(event.at)},
+                          {"does", event.mends ? "mend" : "cut"},
+                          {"what", event.what}});
+    json stretches = json::array();
+    for (const probe::Stretch& stretch : timeline.stretches) {
+        const auto& d = stretch.answer.diagnosis;
+        stretches.push_back(
+            {{"from_ms", milliseconds(stretch.from)},
+             {"until_ms", milliseconds(stretch.until)},
+             {"first", stretch.first},
+             {"sent", stretch.count},
+             {"received", stretch.received},
+             {"out", way(stretch.answer.out)},
+             {"back", way(stretch.answer.back)},
+             {"rtt_ms", stretch.answer.reaches ? json(milliseconds(stretch.answer.round_trip.mean))
+                                               : json(nullptr)},
+             {"cause", d ? json(plan::slug(d->cause)) : json(nullptr)},
+             {"explanation", d ? json(d->explanation) : json(nullptr)}});
+    }
+    json turns = json::array();
+    for (const probe::Turn& turn : timeline.turns)
+        turns.push_back({{"at_ms", milliseconds(turn.at)},
+                         {"machine", lab.machines[turn.machine].name},
+                         {"event", turn.event}});
+    return text({{"from", question.ping.from.name},
+                 {"to", question.ping.to.name},
+                 {"interval_ms", milliseconds(question.interval)},
+                 {"sent", timeline.sent},
+                 {"received", timeline.received},
+                 {"longest_outage_ms", milliseconds(timeline.longest_outage())},
+                 {"events", events},
+                 {"stretches", stretches},
+                 {"turns", turns}});
 }
 
 std::string trace_json(const plan::Plan& plan, const routing::Settled& settled,

@@ -386,6 +386,8 @@ class Writer {
             if (link.is_tunnel)
                 note(fmt::format("{}: VXLAN if this kernel has it, else a pair of devices",
                                  lab_.segment_name(link.segment)));
+        if (lab_.speakers.size() != 0)
+            note("OSPF, RIP and BGP: the routes that they end up with, which no longer change");
         if (lab_.has_wiring())
             note("switches: each broadcast domain is one bridge, each bond one NIC");
         for (const lab::UnresolvedRoute& row : lab_.unresolved_routes)
@@ -538,7 +540,30 @@ class Writer {
         std::string refused;
         if (!takes_lease(id)) // else they come with the lease
             text += write_routes(id, refused);
-        return text + "END\n" + refused + write_rules(id);
+        return text + "END\n" + refused + write_learned(id) + write_rules(id);
+    }
+
+    // What routing protocols taught the machine, as routes that do not change.
+    std::string write_learned(MachineId id) const {
+        std::vector<routing::Route> routes = settled_.routes(id);
+        std::erase_if(routes, [](const auto& route) { return !routing::is_learned(route.kind); });
+        if (routes.empty())
+            return "";
+        std::string text = fmt::format("    machine {} <<'END'\n", lab_.machines[id].name);
+        for (std::size_t i = 0; i < routes.size();) {
+            const routing::Route& first = routes[i];
+            std::string ways;
+            std::size_t count = 0;
+            for (; i < routes.size() && routes[i].to == first.to; ++i, ++count)
+                ways += fmt::format(" nexthop via {} dev {} onlink", net::to_string(routes[i].via),
+                                    lab_.nics[routes[i].out].name);
+            if (count == 1)
+                ways.erase(0, std::string_view(" nexthop").size());
+            text +=
+                fmt::format("route add {} proto {} metric {}{}\n", net::to_string(first.to),
+                            routing::to_string(first.kind), routing::preference(first.kind), ways);
+        }
+        return text + "END\n";
     }
 
     // True if the address comes from a real server.
@@ -756,11 +781,12 @@ class Writer {
     }
 
     static std::string port_match(const lab::FilterRule& rule) {
-        std::string_view protocol = rule.protocol == net::Protocol::icmp  ? "icmp, ipv6-icmp"
-                                    : rule.protocol == net::Protocol::tcp ? "tcp"
-                                    : rule.protocol == net::Protocol::udp ? "udp"
-                                    : rule.ports.empty()                  ? ""
-                                                                          : "tcp, udp";
+        std::string_view protocol = rule.protocol == net::Protocol::icmp   ? "icmp, ipv6-icmp"
+                                    : rule.protocol == net::Protocol::tcp  ? "tcp"
+                                    : rule.protocol == net::Protocol::udp  ? "udp"
+                                    : rule.protocol == net::Protocol::ospf ? "89" // RFC 2328
+                                    : rule.ports.empty()                   ? ""
+                                                                           : "tcp, udp";
         if (protocol.empty())
             return "";
         std::string text = fmt::format("meta l4proto {{ {} }} ", protocol);
@@ -935,6 +961,13 @@ class Writer {
             if (asked + senders.size() * targets.size() > most_checked_pings) {
                 unasked_.push_back(fmt::format("check leaves out {} to {}: too many pings",
                                                expectation.from.value, expectation.to.value));
+                continue;
+            }
+            if (!expectation.cuts.empty()) {
+                unasked_.push_back(
+                    fmt::format("check does not cut anything, so leaves out {} to {} "
+                                "under a cut",
+                                expectation.from.value, expectation.to.value));
                 continue;
             }
             if (expectation.within)

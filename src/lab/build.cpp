@@ -5,6 +5,7 @@
 #include "jackal/plan/edit.h"
 #include "jackal/plan/sites.h"
 #include "jackal/plan/validate.h"
+#include "protocols.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -50,6 +51,7 @@ class Builder {
         add_filters();
         add_guards();
         add_duties();
+        add_speakers(plan_, lab_);
         add_routes();
         shrink();
         return std::move(lab_);

@@ -10,7 +10,7 @@ using net::Protocol;
 
 namespace {
 
-constexpr std::array protocols{Protocol::icmp, Protocol::tcp, Protocol::udp};
+constexpr std::array protocols{Protocol::icmp, Protocol::tcp, Protocol::udp, Protocol::ospf};
 constexpr std::array ways{plan::Way::in, plan::Way::out, plan::Way::through};
 
 std::uint8_t sort_of(net::Family family, plan::Way way, Protocol protocol) {
@@ -74,7 +74,7 @@ std::vector<net::Range> ranges_of(bool any, const std::vector<net::Prefix>& pref
 
 // How many keys and port ranges a rule has in the index, at most `most`.
 std::size_t entries_of(const FilterRule& rule, std::size_t most) {
-    constexpr std::size_t sorts = 18;
+    constexpr std::size_t sorts = 24;
     std::size_t entries = sorts;
     for (std::size_t count : {rule.from.size(), rule.to.size(), rule.ports.size()}) {
         if (count > most)

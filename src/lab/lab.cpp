@@ -88,6 +88,11 @@ const net::Range* Subnet::set_aside(net::Address address) const {
     return dhcp && dhcp->contains(address) ? &*dhcp : nullptr;
 }
 
+const Speaker* Lab::speaker(MachineId id) const {
+    auto found = std::ranges::lower_bound(speakers, id, {}, &Speaker::machine);
+    return found != speakers.end() && found->machine == id ? &*found : nullptr;
+}
+
 const Lease* Lab::lease_of(NicId nic) const {
     auto found = std::ranges::lower_bound(leases, nic, {}, &Lease::nic);
     return found != leases.end() && found->nic == nic ? &*found : nullptr;

@@ -22,6 +22,7 @@ std::string_view to_string(Protocol protocol) {
     case Protocol::icmp: return "icmp";
     case Protocol::tcp: return "tcp";
     case Protocol::udp: return "udp";
+    case Protocol::ospf: return "ospf";
     case Protocol::any: break;
     }
     return "any";

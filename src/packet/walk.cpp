@@ -82,6 +82,7 @@ class Walk {
     Journey run() {
         while (visit())
             ;
+        journey_.packet.shares = {};
         return std::move(journey_);
     }
 
@@ -107,6 +108,8 @@ class Walk {
         if (settled_.is_local(at_, aim_))
             return deliver();
         hop_ = settled_.hop(at_, aim_);
+        if (hop_ != nullptr && routing::is_learned(hop_->kind))
+            choose();
         if (in_ && !lab_.machines[at_].forwards)
             return not_forwarding();
         prefer_way_back();
@@ -123,6 +126,37 @@ class Walk {
         if (is_touched_ && !leave())
             return false;
         return pass_on();
+    }
+
+    // Equal next hops share by the addresses of the packet, each machine in its own way.
+    void choose() {
+        std::uint32_t ways = settled_.shares(at_, aim_);
+        if (ways == 1)
+            return;
+        std::size_t number = journey_.forks.size();
+        std::uint32_t taken = number < journey_.packet.shares.size()
+                                  ? journey_.packet.shares[number]
+                                  : share_of(ways);
+        journey_.forks.push_back(
+            {static_cast<std::uint32_t>(journey_.steps.size()), ways, taken % ways});
+        hop_ = settled_.hop(at_, aim_, taken);
+    }
+
+    // The sender has chosen its address by the next hop that it takes.
+    std::uint32_t share_of(std::uint32_t ways) const {
+        for (std::uint32_t way = 0; way < ways && !in_; ++way)
+            if (lab_.addresses[settled_.hop(at_, aim_, way)->source].address == source_.address)
+                return way;
+        return spread(source_.address, aim_.address) % ways;
+    }
+
+    // A number that is the same for all packets between two addresses at a machine.
+    std::uint32_t spread(net::Address from, net::Address to) const {
+        constexpr std::uint64_t odd = 0x9e3779b97f4a7c15; // 2^64 by the golden ratio
+        std::uint64_t sum = at_.row;
+        for (std::uint64_t part : {from.high(), from.low(), to.high(), to.low()})
+            sum = (sum ^ part) * odd;
+        return static_cast<std::uint32_t>(sum >> 32);
     }
 
     // Linux says so of an IPv6 packet that it has no route for, even where it does not forward.
@@ -176,7 +210,7 @@ class Walk {
         neighbour_takes_less_ = hop_->neighbour_takes_less;
         if (!neighbour) {
             bool direct = hop_->kind == RouteKind::connected;
-            net::Address next_hop = direct ? aim_.address : lab_.routes[hop_->written].via;
+            net::Address next_hop = direct ? aim_.address : settled_.next_hop(*hop_);
             settled_.answering(hop_->out, direct ? aim_.owners : lab_.owners_of(next_hop),
                                answering_);
             if (answering_.size() != 1) {
@@ -211,7 +245,7 @@ class Walk {
         if (works)
             return true;
         bool direct = hop_->kind == RouteKind::connected;
-        journey_.next_hop = direct ? aim_.address : lab_.routes[hop_->written].via;
+        journey_.next_hop = direct ? aim_.address : settled_.next_hop(*hop_);
         return end(Ending::no_neighbour);
     }
 
@@ -495,11 +529,11 @@ net::Address own_source(const lab::Lab& lab, MachineId machine, net::Address own
 } // namespace
 
 std::optional<net::Address> source_address(const routing::Settled& settled, MachineId sender,
-                                           net::Address destination) {
+                                           net::Address destination, std::uint32_t share) {
     routing::Aim aim = settled.aim(destination);
     if (settled.is_local(sender, aim))
         return own_source(settled.lab(), sender, destination);
-    const routing::Hop* hop = settled.hop(sender, aim);
+    const routing::Hop* hop = settled.hop(sender, aim, share);
     if (hop == nullptr)
         return std::nullopt;
     const lab::Lab& lab = settled.lab();

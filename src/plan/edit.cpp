@@ -160,6 +160,38 @@ std::string of_family(const std::vector<Placed<T>>& values, net::Family family) 
 
 constexpr unsigned uplink_length = 28;
 
+// What the machine is told of routing protocols; nothing if it is told nothing.
+const Protocols& protocols_of(const Machine& machine) {
+    static const Protocols none;
+    return machine.duties && machine.duties->protocols ? *machine.duties->protocols : none;
+}
+
+Protocols& protocols_of(Machine& machine) {
+    if (!machine.duties)
+        machine.duties = Duties{};
+    if (!machine.duties->protocols)
+        machine.duties->protocols = Protocols{};
+    return *machine.duties->protocols;
+}
+
+// The names that a NIC may go by in the machine's protocols.
+std::vector<std::string> names_of(const Plan& plan, const Machine& machine,
+                                  const std::string& nic) {
+    std::vector<std::string> names{nic};
+    std::size_t position = machine.nics.size();
+    for (std::size_t i = 0; i < machine.nics.size(); ++i)
+        if (nic_name(machine, i) == nic)
+            names.push_back(machine.nics[i].subnet.value);
+    for (const Link& link : plan.links) {
+        bool first = link.first.value == machine.name;
+        if (!first && link.second.value != machine.name)
+            continue;
+        if (nic_name(machine, position++) == nic)
+            names.push_back((first ? link.second : link.first).value);
+    }
+    return names;
+}
+
 // --- in words ------------------------------------------------------------------------------
 
 struct Words {
@@ -371,6 +403,49 @@ struct Words {
     EditText operator()(const AddTunnel& e) const {
         return {"tunnels", "add", fmt::format("{{between: [{}, {}]}}", e.first, e.second), {}};
     }
+    EditText operator()(const SetOspfNic& e) const {
+        using What = SetOspfNic::What;
+        const Machine& machine = machine_of(plan, e.machine);
+        std::string path = machine_path(machine) + ".ospf.";
+        Mark at = protocols_of(machine).ospf ? protocols_of(machine).ospf->at : machine.at;
+        switch (e.what) {
+        case What::area: return {fmt::format("{}areas.{}", path, e.value), "add", e.nic, at};
+        case What::active: return {path + "passive", "remove", e.nic, at};
+        case What::hello: return {path + "hello." + e.nic, "set", fmt::format("{}s", e.value), at};
+        case What::dead: return {path + "dead." + e.nic, "set", fmt::format("{}s", e.value), at};
+        case What::network:
+            return {path + "network." + e.nic, "set", e.value != 0 ? "point-to-point" : "broadcast",
+                    at};
+        case What::priority: break;
+        }
+        return {path + "priority." + e.nic, "set", fmt::format("{}", e.value), at};
+    }
+    EditText operator()(const SetOspfStub& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        return {machine_path(machine) + ".ospf.stub", e.to ? "add" : "remove",
+                fmt::format("{}", e.area), machine.at};
+    }
+    EditText operator()(const SetRouterId& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        const auto& written = protocols_of(machine).router_id;
+        return {machine_path(machine) + ".router-id", "set", net::to_string(e.to),
+                written ? written->at : machine.at, written ? net::to_string(written->value) : ""};
+    }
+    EditText operator()(const SetBgpNeighbour& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        std::string path = fmt::format("{}.bgp.neighbours.{}", machine_path(machine), e.neighbour);
+        std::string_view distant = e.distant ? ", distant: true" : "";
+        for (const BgpNeighbour& known : protocols_of(machine).bgp->neighbours)
+            if (to_string(known.peer.value) == e.neighbour) {
+                if (known.as != e.as)
+                    return {path + ".as", "set", fmt::format("{}", e.as), known.at,
+                            fmt::format("{}", known.as)};
+                if (!known.up)
+                    return {path + ".state", "set", "up", known.at};
+                return {path + ".distant", "set", "true", known.at};
+            }
+        return {path, "add", fmt::format("{{as: {}{}}}", e.as, distant), machine.at};
+    }
     EditText operator()(const AddSegmentPort& e) const {
         return {fmt::format("switches.{}.ports.{}", e.owner, e.name), "add",
                 fmt::format("{{vlan: {}, segment: {}}}", e.vlan, e.subnet),
@@ -388,6 +463,66 @@ void replace_of_family(std::vector<Placed<T>>& values, const T& value, Mark at) 
 
 struct Deed {
     Plan& plan;
+
+    void operator()(const SetOspfNic& e) const {
+        using What = SetOspfNic::What;
+        Machine& machine = machine_of(plan, e.machine);
+        Protocols& told = protocols_of(machine);
+        if (!told.ospf)
+            told.ospf = Ospf{.at = machine.at};
+        Ospf& ospf = *told.ospf;
+        std::vector<std::string> names = names_of(plan, machine, e.nic);
+        auto is_named = [&](const Placed<std::string>& name) {
+            return std::ranges::find(names, name.value) != names.end();
+        };
+        auto set = [&](auto& values, auto value) {
+            std::erase_if(values, [&](const auto& entry) { return is_named(entry.nic); });
+            values.push_back({e.nic, value});
+        };
+        switch (e.what) {
+        case What::area: return set_area(ospf, e, is_named);
+        case What::active: std::erase_if(ospf.passive, is_named); return;
+        case What::hello: return set(ospf.hello_s, e.value);
+        case What::dead: return set(ospf.dead_s, e.value);
+        case What::network: return set(ospf.point_to_point, e.value != 0);
+        case What::priority: return set(ospf.priorities, static_cast<std::uint8_t>(e.value));
+        }
+    }
+    template <class IsNamed>
+    static void set_area(Ospf& ospf, const SetOspfNic& e, IsNamed is_named) {
+        for (OspfArea& area : ospf.areas)
+            std::erase_if(area.nics.names, is_named);
+        auto area = std::ranges::find(ospf.areas, e.value, &OspfArea::number);
+        if (area == ospf.areas.end())
+            area = ospf.areas.insert(area, {.number = e.value, .nics = {}, .at = ospf.at});
+        area->nics.names.emplace_back(e.nic);
+    }
+    void operator()(const SetOspfStub& e) const {
+        auto& stubs = protocols_of(machine_of(plan, e.machine)).ospf->stubs;
+        std::erase_if(stubs, [&](const auto& stub) { return stub.value == e.area; });
+        if (e.to)
+            stubs.emplace_back(e.area);
+    }
+    void operator()(const SetRouterId& e) const {
+        protocols_of(machine_of(plan, e.machine)).router_id = Placed<net::Address>(e.to);
+    }
+    void operator()(const SetBgpNeighbour& e) const {
+        Bgp& bgp = *protocols_of(machine_of(plan, e.machine)).bgp;
+        auto known = std::ranges::find_if(bgp.neighbours, [&](const BgpNeighbour& n) {
+            return to_string(n.peer.value) == e.neighbour;
+        });
+        if (known == bgp.neighbours.end()) {
+            BgpNeighbour added;
+            if (auto address = net::parse_address(e.neighbour))
+                added.peer.value = *address;
+            else
+                added.peer.value = e.neighbour;
+            known = bgp.neighbours.insert(known, std::move(added));
+        }
+        known->as = e.as;
+        known->up = true;
+        known->distant = known->distant || e.distant;
+    }
 
     void operator()(const AddSiteSpace& e) const {
         site_of(plan, e.site).space.emplace_back(e.space);

@@ -127,6 +127,8 @@ const Key<Link> link_keys[] = {
     {"about", [](Reader& r, NodeId n, Link& l) { read_text(r, n, l.about); }},
     {"between",
      [](Reader& r, NodeId n, Link& l) { read_pair(r, n, "between", l.first, l.second); }},
+    {"cost", [](Reader& r, NodeId n,
+                Link& l) { l.cost = read_number<std::uint16_t>(r, n, 1, 65535).value_or(0); }},
     {"delay", [](Reader& r, NodeId n, Link& l) { l.delay = read_delay(r, n).value_or(l.delay); }},
     {"jitter",
      [](Reader& r, NodeId n, Link& l) { l.jitter = read_delay(r, n).value_or(l.jitter); }},
@@ -192,6 +194,13 @@ void read_connect(Reader& r, NodeId node, Expectation& e) {
 const Key<Expectation> expectation_keys[] = {
     {"about", [](Reader& r, NodeId n, Expectation& e) { read_text(r, n, e.about); }},
     {"connect", read_connect},
+    {"cut",
+     [](Reader& r, NodeId n, Expectation& e) {
+         if (r.kind(n) == NodeKind::scalar && r.text(n) == "any")
+             e.any_cut = true;
+         else
+             r.each_item(n, [&](NodeId item) { read_word(r, item, e.cuts.emplace_back()); });
+     }},
     {"family",
      [](Reader& r, NodeId n, Expectation& e) {
          if (auto i = r.word(n, "address family", {"4", "6"}))
@@ -277,6 +286,7 @@ const Key<Plan> plan_keys[] = {
          p.pins.at = r.at(n);
          read_pins(r, n, p.pins);
      }},
+    {"policies", read_policies},
     {"pools", [](Reader& r, NodeId n,
                  Plan& p) { read_entries(r, n, "pools", "a pool", pool_keys, p.pools); }},
     {"regions", read_regions},

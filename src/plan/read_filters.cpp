@@ -33,8 +33,8 @@ std::optional<bool> read_verdict(Reader& r, NodeId node) {
 
 void read_protocol(Reader& r, NodeId node, net::Protocol& into) {
     constexpr std::array protocols{net::Protocol::any, net::Protocol::icmp, net::Protocol::tcp,
-                                   net::Protocol::udp};
-    if (auto i = r.word(node, "protocol", {"any", "icmp", "tcp", "udp"}))
+                                   net::Protocol::udp, net::Protocol::ospf};
+    if (auto i = r.word(node, "protocol", {"any", "icmp", "tcp", "udp", "ospf"}))
         into = protocols.at(*i);
 }
 
@@ -79,8 +79,9 @@ const Key<Filter> filter_keys[] = {
                      item, [&](NodeId key, NodeId) { says = says || r.text(key) == "do"; });
              if (!says)
                  r.problem(item, "a rule needs `do: allow` or `do: deny`");
-             if (!rule.ports.empty() && rule.protocol == net::Protocol::icmp)
-                 r.problem(item, "icmp has no ports");
+             if (!rule.ports.empty() && rule.protocol != net::Protocol::any
+                 && !net::has_ports(rule.protocol))
+                 r.problem(item, fmt::format("{} has no ports", net::to_string(rule.protocol)));
              f.rules.push_back(std::move(rule));
          });
      }},
@@ -113,6 +114,8 @@ void check_translation(Reader& r, NodeId node, const Translation& t) {
     if (t.nic.value.empty())
         return r.problem(node, "a translation needs `out: NIC` (of sources) or `in: NIC` (of "
                                "destinations)");
+    if (t.protocol == net::Protocol::ospf)
+        r.problem(node, "OSPF packets are not translated; they never leave their segment");
     bool inward = t.protocol != net::Protocol::any || t.port != 0 || t.to_port != 0 || t.to.at;
     if (t.kind == Translation::Kind::source) {
         if (inward)

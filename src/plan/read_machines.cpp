@@ -159,11 +159,19 @@ Duties& duties_of(Machine& machine) {
     return *machine.duties;
 }
 
+Protocols& protocols_of(Machine& machine) {
+    Duties& duties = duties_of(machine);
+    if (!duties.protocols)
+        duties.protocols = Protocols{};
+    return *duties.protocols;
+}
+
 // `like`, `count` and `template` shape the entry as a whole; MachineReader reads them.
 void skip_shape(Reader&, NodeId, Machine&) {}
 
 const Key<Machine> machine_keys[] = {
     {"about", [](Reader& r, NodeId n, Machine& m) { read_text(r, n, m.about); }},
+    {"bgp", [](Reader& r, NodeId n, Machine& m) { read_bgp(r, n, protocols_of(m)); }},
     {"count", skip_shape},
     {"cpus", [](Reader& r, NodeId n, Machine& m) { read_cpus(r, n, m.sizes.cpus); }},
     {"disk", [](Reader& r, NodeId n, Machine& m) { read_mebibytes(r, n, m.sizes.disk_mib); }},
@@ -193,6 +201,17 @@ const Key<Machine> machine_keys[] = {
              m.nics.push_back(std::move(nic));
          });
          m.nics.shrink_to_fit();
+     }},
+    {"ospf", [](Reader& r, NodeId n, Machine& m) { read_ospf(r, n, protocols_of(m)); }},
+    {"rip", [](Reader& r, NodeId n, Machine& m) { read_rip(r, n, protocols_of(m)); }},
+    {"router-id",
+     [](Reader& r, NodeId n, Machine& m) {
+         auto id = r.value(n, "an IPv4 address", [](std::string_view text) {
+             auto address = net::parse_address(text);
+             return address && address->family() == net::Family::ipv4 ? address : std::nullopt;
+         });
+         if (id)
+             protocols_of(m).router_id = {*id, r.at(n)};
      }},
     {"routes", [](Reader& r, NodeId n, Machine& m) { read_routes(r, n, m.routes); }},
     {"starts-after",

@@ -288,5 +288,9 @@ void read_switches(Reader& r, NodeId node, Plan& plan);
 void read_dhcp(Reader& r, NodeId node, Subnet& subnet);
 void read_services(Reader& r, NodeId node, std::vector<Placed<net::Service>>& into);
 void read_translations(Reader& r, NodeId node, Duties& duties);
+void read_ospf(Reader& r, NodeId node, Protocols& into);
+void read_rip(Reader& r, NodeId node, Protocols& into);
+void read_bgp(Reader& r, NodeId node, Protocols& into);
+void read_policies(Reader& r, NodeId node, Plan& plan);
 
 } // namespace jackal::plan

@@ -60,8 +60,8 @@ class Validator {
     explicit Validator(const Plan& plan)
         : plan_(plan), sites_("site", plan.sites), pools_("pool", plan.pools),
           subnets_("subnet", plan.subnets), machines_("machine", plan.machines),
-          filters_("filter", plan.filters), switches_("switch", plan.switches),
-          link_nics_(plan.machines.size()) {}
+          filters_("filter", plan.filters), policies_("policy", plan.policies),
+          switches_("switch", plan.switches), link_nics_(plan.machines.size()) {}
 
     std::vector<Problem> run() {
         check_lab_name();
@@ -118,6 +118,7 @@ class Validator {
         collect(plan_.subnets, subnets_);
         collect(plan_.machines, machines_);
         collect(plan_.filters, filters_);
+        collect(plan_.policies, policies_);
         collect(plan_.switches, switches_);
         for (const Switch& entry : plan_.switches)
             if (machines_.has(entry.name))
@@ -368,6 +369,8 @@ class Validator {
             check_filter_name(machine.duties->filter);
             for (const Translation& translation : machine.duties->translations)
                 check_translation(translation, machine);
+            if (machine.duties->protocols)
+                check_protocols(*machine.duties->protocols, machine);
             check_hosts(machine.duties->dns);
             for (const auto& other : machine.duties->starts_after) {
                 if (!machines_.has(other.value))
@@ -534,6 +537,97 @@ class Validator {
         }
     }
 
+    // --- routing protocols -------------------------------------------------------------------
+
+    void check_protocols(const Protocols& told, const Machine& machine) {
+        if (told.ospf)
+            check_ospf(*told.ospf, machine);
+        if (told.rip) {
+            check_nics(told.rip->nics.names, machine);
+            check_nics(told.rip->passive, machine);
+            check_values(told.rip->costs, machine);
+            check_redistributions(told.rip->redistribute);
+        }
+        if (told.bgp)
+            check_bgp(*told.bgp, machine);
+    }
+
+    void check_ospf(const Ospf& ospf, const Machine& machine) {
+        std::size_t alls = 0;
+        for (const OspfArea& area : ospf.areas) {
+            check_nics(area.nics.names, machine);
+            if (area.nics.all && ++alls > 1)
+                problem(area.at, "only one area can have `all`");
+        }
+        check_nics(ospf.passive, machine);
+        check_values(ospf.costs, machine);
+        check_values(ospf.hello_s, machine);
+        check_values(ospf.dead_s, machine);
+        check_values(ospf.priorities, machine);
+        check_values(ospf.point_to_point, machine);
+        check_redistributions(ospf.redistribute);
+    }
+
+    void check_bgp(const Bgp& bgp, const Machine& machine) {
+        for (const auto& [network, at] : bgp.networks)
+            if (const auto* name = std::get_if<std::string>(&network);
+                name != nullptr && !subnets_.has(*name))
+                problem(at, subnets_.unknown(*name));
+        for (const BgpNeighbour& neighbour : bgp.neighbours) {
+            if (const auto* name = std::get_if<std::string>(&neighbour.peer.value)) {
+                if (!machines_.has(*name))
+                    problem(neighbour.peer.at, machines_.unknown(*name));
+                else if (*name == machine.name)
+                    problem(neighbour.peer.at,
+                            fmt::format("{} cannot be a neighbour of itself", *name));
+            }
+            if (!neighbour.from.value.empty())
+                check_nics({neighbour.from}, machine);
+            check_policy(neighbour.takes);
+            check_policy(neighbour.gives);
+        }
+        check_redistributions(bgp.redistribute);
+    }
+
+    void check_redistributions(const std::vector<Redistribution>& entries) {
+        for (const Redistribution& entry : entries)
+            check_policy(entry.policy);
+    }
+
+    void check_policy(const Placed<std::string>& name) {
+        if (!name.value.empty() && !policies_.has(name.value))
+            problem(name.at, policies_.unknown(name.value));
+    }
+
+    template <class Value>
+    void check_values(const std::vector<NicValue<Value>>& values, const Machine& machine) {
+        for (const NicValue<Value>& entry : values)
+            check_nics({entry.nic}, machine);
+    }
+
+    // A NIC goes by its name, that of its subnet, or that of the machine at a link's other end.
+    void check_nics(const std::vector<Placed<std::string>>& names, const Machine& machine) {
+        for (const auto& [name, at] : names) {
+            auto on_subnet = [&](const Nic& nic) { return nic.subnet.value == name; };
+            bool found = has_nic(machine, name) || (name == "lo" && machine.loopback)
+                         || std::ranges::any_of(machine.nics, on_subnet)
+                         || are_linked(machine.name, name);
+            if (!found)
+                problem(at, fmt::format("{} has no NIC \"{}\", nor one on a subnet or on a link to "
+                                        "a machine of that name",
+                                        machine.name, name));
+        }
+    }
+
+    bool are_linked(const std::string& one, const std::string& other) {
+        if (linked_.empty())
+            for (const Link& link : plan_.links) {
+                linked_.emplace(link.first.value, link.second.value);
+                linked_.emplace(link.second.value, link.first.value);
+            }
+        return linked_.contains(std::pair<std::string_view, std::string_view>(one, other));
+    }
+
     void check_translated(net::Family family, Mark at) {
         if (family == net::Family::ipv6)
             problem(at, "only IPv4 addresses are translated (RFC 3022)");
@@ -669,6 +763,8 @@ class Validator {
     Names<Subnet> subnets_;
     Names<Machine> machines_;
     Names<Filter> filters_;
+    Names<Policy> policies_;
+    std::set<std::pair<std::string_view, std::string_view>> linked_; // machines, both ways round
     Names<Switch> switches_;
     static constexpr int most_port_suggestions = 50; // searching among many takes its time
     int port_suggestions_ = 0;

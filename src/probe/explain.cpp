@@ -4,6 +4,7 @@
 #include "jackal/lab/peering.h"
 #include "jackal/lab/place.h"
 #include "jackal/net/special_use.h"
+#include "jackal/routing/discord.h"
 #include "paths.h"
 
 #include <algorithm>
@@ -276,6 +277,8 @@ class Explainer {
     std::vector<Hop> path_from(MachineId from, Through through) const {
         if (!leg_.target)
             return {};
+        if (through == Through::all && leg_.tunnels > 0)
+            through = Through::wires; // what a tunnel travels in does not travel in it
         return shortest_path(settled_, from, lab_.nics[leg_.target].machine, family_, through);
     }
 
@@ -589,8 +592,11 @@ class Explainer {
         if (!leg_.target)
             return address_unclaimed();
         auto path = path_from(here_, Through::working);
-        if (!path.empty())
+        if (!path.empty()) {
+            if (auto d = not_learned(path))
+                return *d;
             return missing_route(path.front());
+        }
         for (const Hop& hop : path_from(here_, Through::all))
             if (auto d = obstacle(hop))
                 return *d;
@@ -691,6 +697,73 @@ class Explainer {
                 return nic_unaddressed(nic);
         }
         return {};
+    }
+
+    // --- routing protocols -------------------------------------------------------------------
+
+    // A machine that speaks a routing protocol was not told of the far end: two on a way there do
+    // not exchange routes, or the last one announces nothing.
+    Maybe not_learned(const std::vector<Hop>& path) const {
+        if (!settled_.learned(here_).teaches(here_))
+            return {};
+        std::vector<MachineId> machines{here_};
+        for (const Hop& hop : path)
+            machines.push_back(lab_.nics[hop.in].machine);
+        auto is_on_path = [&](MachineId id) {
+            return std::ranges::find(machines, id) != machines.end();
+        };
+        for (const routing::Neighbour& n : settled_.learned(here_).neighbours()) {
+            bool meant = n.protocol == routing::Protocol::bgp
+                             ? is_on_path(n.machine) && is_on_path(n.other)
+                             : std::ranges::any_of(path, [&](const Hop& hop) {
+                                   return n.nic == hop.out && n.other_nic == hop.in;
+                               });
+            if (!meant || n.family != family_ || n.discord == routing::Discord::none)
+                continue;
+            // A session needs a way, and what is in that is the cause.
+            if (n.protocol == routing::Protocol::bgp && n.other)
+                for (const Hop& hop :
+                     shortest_path(settled_, n.machine, n.other, family_, Through::all))
+                    if (auto d = obstacle(hop))
+                        return d;
+            return say(routing::describe(lab_, n), n.machine);
+        }
+        for (const routing::Dispute& dispute : settled_.learned(here_).disputes())
+            if (dispute.machines.empty() || dispute.to.contains(far_))
+                return say(routing::describe(lab_, dispute),
+                           dispute.machines.empty() ? here_ : dispute.machines.front());
+        return unannounced(path);
+    }
+
+    // The last router before the far end does not tell of the segment that this is on.
+    Maybe unannounced(const std::vector<Hop>& path) const {
+        MachineId last = lab_.nics[path.back().out].machine;
+        const lab::Speaker* speaker = lab_.speaker(last);
+        if (speaker == nullptr || last == here_)
+            return {};
+        Remedy remedy{{}, fmt::format("have {} announce {}", name(last), segment_of(leg_.target))};
+        plan::Mark at = mark(last);
+        std::string protocol = "BGP";
+        if (speaker->ospf) {
+            if (speaker->ospf->on(path.back().out) != nullptr)
+                return {};
+            protocol = "OSPF";
+            at = speaker->ospf->at;
+            if (!speaker->ospf->nics.empty())
+                remedy.edits = {plan::SetOspfNic{name(last), lab_.nics[path.back().out].name,
+                                                 plan::SetOspfNic::What::area,
+                                                 speaker->ospf->nics.front().area}};
+        } else if (speaker->rip) {
+            if (speaker->rip->on(path.back().out) != nullptr)
+                return {};
+            protocol = "RIP";
+            at = speaker->rip->at;
+        }
+        return say(Cause::network_not_announced, last,
+                   fmt::format("{} speaks {}, but does not announce {}, so {} has no route to {}",
+                               name(last), protocol, segment_of(leg_.target), name(here_),
+                               far_text()),
+                   std::move(remedy), at);
     }
 
     Diagnosis missing_route(const Hop& hop) const {

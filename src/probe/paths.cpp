@@ -41,11 +41,11 @@ class Search {
     bool passes(MachineId id) const {
         const lab::Machine& machine = lab_.machines[id];
         return machine.forwards
-               || (through_ == Through::all && machine.kind == plan::MachineKind::router);
+               || (through_ != Through::working && machine.kind == plan::MachineKind::router);
     }
 
     bool nic_works(NicId nic) const {
-        return through_ == Through::all
+        return through_ != Through::working
                || (settled_.is_usable(nic) && settled_.condition().carries(lab_, nic, family_)
                    && lab_.first_address(nic, family_) != nullptr);
     }
@@ -56,6 +56,8 @@ class Search {
         bool cut = segment.link && !settled_.condition().link_up(segment.link);
         bool apart = lab_.has_wiring() && through_ == Through::working; // then one NIC is not all
         if (!nic_works(out) || seen_segment_[id.row] || (cut && through_ == Through::working))
+            return;
+        if (through_ == Through::wires && lab_.tunnel(out))
             return;
         if (segment.link && !cut && through_ == Through::working && lab_.tunnel(out)
             && !packet::cross(settled_, out, small_bytes).works)

@@ -15,6 +15,7 @@ struct Hop {
 enum class Through : std::uint8_t {
     working, ///< machines that are on and forward, NICs and links that are up and have addresses
     all,     ///< also what is off, down or unaddressed, and routers that do not forward
+    wires,   ///< all but tunnels
 };
 
 /// The fewest hops from one machine to another, empty if there is no way or they are the same.

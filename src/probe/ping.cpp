@@ -205,7 +205,8 @@ class Pinger {
                 answer_.source = row->address;
         if (!answer_.source)
             answer_.source =
-                packet::source_address(settled_, question().from.machine, *answer_.destination);
+                packet::source_address(settled_, question().from.machine, *answer_.destination,
+                                       question().shares[0].empty() ? 0 : question().shares[0][0]);
         if (!answer_.source)
             if (const auto* row = address_at(lab_, question().from, *family))
                 answer_.source = row->address;
@@ -236,7 +237,8 @@ class Pinger {
         net::Family family = answer_.destination->family();
         packet::Packet request{.source = answer_.source.value_or(net::Address{}),
                                .destination = *answer_.destination,
-                               .ttl = question().ttl};
+                               .ttl = question().ttl,
+                               .shares = question().shares[0]};
         if (question().service) {
             request.protocol = question().service->protocol;
             request.source_port = asking_port;
@@ -266,7 +268,8 @@ class Pinger {
                                                                 : answer_.out->steps.back().in,
                                  .protocol = flow.protocol,
                                  .source_port = flow.source_port,
-                                 .destination_port = flow.destination_port};
+                                 .destination_port = flow.destination_port,
+                                 .shares = question().shares[1]};
             answer_.back =
                 packet::walk(settled_, answer_.out->last_machine(), reply, &*answer_.out);
         }
@@ -402,6 +405,43 @@ SeenError seen_error(const routing::Settled& settled, const Journey& journey) {
 
 PingAnswer ping(const routing::Settled& settled, const PingQuestion& question) {
     return Pinger(settled, question).run();
+}
+
+std::vector<PingAnswer> ping_every_way(const routing::Settled& settled,
+                                       const PingQuestion& question, std::size_t most) {
+    static constexpr std::size_t most_forks = 64;
+    // Counts through the combinations: the last fork of a journey that can turn, turns, and those
+    // behind it start again. False, and back to the start, when all have been.
+    auto advance = [](const std::optional<Journey>& journey, std::vector<std::uint32_t>& shares) {
+        shares.assign(most_forks, 0);
+        if (!journey)
+            return false;
+        const auto& forks = journey->forks;
+        for (std::size_t i = std::min(forks.size(), most_forks); i-- > 0;)
+            if (forks[i].taken + 1 < forks[i].ways) {
+                for (std::size_t j = 0; j < i; ++j)
+                    shares[j] = forks[j].taken;
+                shares[i] = forks[i].taken + 1;
+                return true;
+            }
+        return false;
+    };
+    auto forks = [](const std::optional<Journey>& journey) {
+        return journey && !journey->forks.empty();
+    };
+    std::vector<PingAnswer> answers{ping(settled, question)};
+    if (!forks(answers[0].out) && !forks(answers[0].back))
+        return answers;
+    PingQuestion next = question;
+    next.shares[0].assign(most_forks, 0);
+    next.shares[1].assign(most_forks, 0);
+    while (answers.size() < most) {
+        answers.push_back(ping(settled, next));
+        const PingAnswer& last = answers.back();
+        if (!advance(last.back, next.shares[1]) && !advance(last.out, next.shares[0]))
+            break;
+    }
+    return answers;
 }
 
 } // namespace jackal::probe

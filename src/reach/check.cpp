@@ -1,5 +1,7 @@
 #include "jackal/reach/check.h"
 
+#include "jackal/routing/discord.h"
+
 #include "speaker.h"
 
 #include <algorithm>
@@ -27,6 +29,8 @@ class Checker {
 
     Check run(const std::function<void(std::size_t, std::size_t)>& progress) {
         check_.findings = lab::findings(lab_);
+        for (lab::Finding& f : routing::protocol_findings(lab_, *settled_.lessons()))
+            check_.findings.push_back(std::move(f));
         std::vector<NicId> askers;
         for (const lab::Subnet& subnet : lab_.subnets)
             if (auto nic = speaker(settled_, subnet)) {

@@ -38,9 +38,11 @@ struct Answer {
         auto allows = [](const Answer& a, const Answer& b) {
             return a.kind == Kind::luck || (a.kind == Kind::no_reply && b.kind != Kind::reply);
         };
-        return allows(*this, other) || allows(other, *this)
-               || (kind == other.kind && ttl == other.ttl && error == other.error
-                   && error_from == other.error_from);
+        return allows(*this, other) || allows(other, *this) || same(other);
+    }
+    bool same(const Answer& other) const {
+        return kind == other.kind && ttl == other.ttl && error == other.error
+               && error_from == other.error_from;
     }
 };
 

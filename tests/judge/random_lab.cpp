@@ -32,7 +32,11 @@ class Maker {
             plan_["routers"][router(i)] = {{"nics", Json::array()}, {"routes", Json::array()}};
         add_own_subnets();
         join_routers();
-        add_routes();
+        bool protocols = random_.percent(35);
+        if (!protocols || random_.percent(20))
+            add_routes();
+        if (protocols)
+            add_protocols(plan_, random_);
         add_guests();
         add_loopbacks();
         add_services();
@@ -265,7 +269,7 @@ class Maker {
 
     Json any_rule() {
         constexpr std::array ways = {"in", "out", "through"};
-        constexpr std::array protocols = {"any", "icmp", "tcp", "udp"};
+        constexpr std::array protocols = {"any", "icmp", "tcp", "udp", "ospf"};
         Json rule = {{"do", random_.percent(60) ? "allow" : "deny"}};
         if (random_.percent(60))
             rule["way"] = random_.any_of(ways);
@@ -278,7 +282,7 @@ class Maker {
             rule["from"] = random_.percent(30) ? Json{any_end(), any_end()} : any_end();
         if (random_.percent(40))
             rule["to"] = any_end();
-        if (protocol != 1 && random_.percent(40))
+        if (protocol != 1 && protocol != 4 && random_.percent(40))
             rule["port"] = random_.percent(50) ? Json{22, "50-60"} : Json("20-80");
         return rule;
     }

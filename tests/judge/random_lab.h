@@ -35,6 +35,9 @@ class Random {
 /// A plan of 4 to 20 machines, as JSON, which is YAML. The same seed gives the same plan.
 nlohmann::ordered_json random_lab(std::uint64_t seed);
 
+/// Has the routers r0, r1, … of a plan speak routing protocols, and makes some mistakes in them.
+void add_protocols(nlohmann::ordered_json& plan, Random& random);
+
 /// The same of several sites.
 nlohmann::ordered_json random_sites(std::uint64_t seed);
 

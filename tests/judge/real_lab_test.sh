@@ -38,7 +38,7 @@ sh -n lab.sh
 
 # The life of a lab.
 says "are not there" 1 sh lab.sh status
-says "started 32 machines" 0 sh lab.sh start
+says "started 33 machines" 0 sh lab.sh start
 all=$(count "lab-$id")
 says "it is there already" 1 sh lab.sh start
 [ "$(count lab-$id)" -eq "$all" ] || wrong "a second start disturbed the first"
@@ -57,7 +57,7 @@ says "stopped" 0 sh other.sh stop
 [ "$(count lab-$id)" -eq "$all" ] || wrong "stopping one lab disturbed another"
 
 # A break that the plan does not expect.
-sh lab.sh enter lamp-r1 ip link set eth3 down
+sh lab.sh enter lamp-r1 ip link set eth4 down
 says "answers are not as the plan expects" 1 sh lab.sh check
 sh lab.sh enter helm sleep 1000 &
 says "stopped" 0 sh lab.sh stop

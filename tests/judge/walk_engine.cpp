@@ -101,7 +101,8 @@ bool is_lucky_error(const routing::Settled& settled, const probe::PingAnswer& an
     auto from = packet::error_source(settled, *answer.out);
     if (!from)
         return false;
-    return is_luck(settled, packet::walk_error(settled, *answer.out, *from));
+    packet::Journey error = packet::walk_error(settled, *answer.out, *from);
+    return !error.forks.empty() || is_luck(settled, error);
 }
 
 Answer answer_of(const routing::Settled& settled, const probe::PingAnswer& ping) {
@@ -146,15 +147,21 @@ Answers ask_walk(const routing::Settled& settled, const std::vector<Question>& q
                            .machine = {},
                            .nic = {},
                            .address = question.destination};
-        answers.push_back(
-            answer_of(settled, probe::ping(settled, {.from = from,
-                                                     .to = to,
-                                                     .service = question.service,
-                                                     .family = {},
-                                                     .source = question.source,
-                                                     .count = 1,
-                                                     .ttl = question.ttl,
-                                                     .payload_bytes = question.payload_bytes})));
+        // Which of equal next hops a kernel takes is its own affair.
+        std::vector<probe::PingAnswer> ways =
+            probe::ping_every_way(settled, {.from = from,
+                                            .to = to,
+                                            .service = question.service,
+                                            .family = {},
+                                            .source = question.source,
+                                            .count = 1,
+                                            .ttl = question.ttl,
+                                            .payload_bytes = question.payload_bytes,
+                                            .shares = {}});
+        answers.push_back(answer_of(settled, ways.front()));
+        for (const probe::PingAnswer& way : ways)
+            if (Answer other = answer_of(settled, way); !answers.back().same(other))
+                answers.back().kind = Answer::Kind::luck;
     }
     return answers;
 }

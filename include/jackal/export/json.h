@@ -8,6 +8,7 @@
 #include "jackal/export/pin.h"
 #include "jackal/export/words.h"
 #include "jackal/probe/mend.h"
+#include "jackal/probe/timeline.h"
 #include "jackal/probe/trace.h"
 #include "jackal/probe/verify.h"
 #include "jackal/reach/check.h"
@@ -38,6 +39,18 @@ JACKAL_API std::string why_json(const plan::Plan& plan, const std::string& name,
 JACKAL_API std::string routes_json(const routing::Settled& settled,
                                    const std::vector<lab::MachineId>& machines,
                                    std::optional<net::Address> destination);
+/// Who exchanges routes with whom, and why others do not.
+JACKAL_API std::string neighbours_json(const routing::Settled& settled,
+                                       const std::vector<routing::Neighbour>& neighbours);
+/// What each machine announces to the neighbour; by RIP and BGP.
+JACKAL_API std::string announced_json(const routing::Settled& settled,
+                                      const std::vector<routing::Neighbour>& neighbours);
+/// The link-state databases of the machines.
+JACKAL_API std::string link_states_json(const routing::Settled& settled,
+                                        const std::vector<lab::MachineId>& machines);
+/// The stretches of a continuous ping, the events, and when machines went by new tables.
+JACKAL_API std::string timeline_json(const lab::Lab& lab, const probe::TimelineQuestion& question,
+                                     const probe::Timeline& timeline);
 /// `mending` is left out of the answer if it is null.
 JACKAL_API std::string ping_json(const plan::Plan& plan, const routing::Settled& settled,
                                  const probe::PingAnswer& answer, const probe::Mending* mending);

@@ -10,6 +10,7 @@
 
 #include "jackal/api.h"
 #include "jackal/lab/filter.h"
+#include "jackal/lab/protocols.h"
 #include "jackal/lab/table.h"
 #include "jackal/plan/name_index.h"
 #include "jackal/plan/plan.h"
@@ -395,6 +396,8 @@ struct JACKAL_API Lab {
     Table<Filter> filters;
     Table<Guard> guards;
     Table<Duties> duties;
+    Table<Speaker> speakers;            ///< by machine
+    std::vector<plan::Policy> policies; ///< as in the plan
     Table<Switch> switches;
     Table<Port> ports;
     Table<Cable> cables;
@@ -435,6 +438,8 @@ struct JACKAL_API Lab {
     const Duties* duties_of(MachineId id) const {
         return machines[id].duties ? &duties[machines[id].duties] : nullptr;
     }
+    /// What the machine is told of routing protocols, or null. O(log n).
+    const Speaker* speaker(MachineId id) const;
     /// True if something on the machine answers for the service.
     bool listens(MachineId id, net::Service service) const;
     /// True if filters or translations may decide what becomes of a packet.

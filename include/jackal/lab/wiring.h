@@ -28,6 +28,8 @@ struct JACKAL_API WiringState {
     std::vector<bool> cable_up;
     std::vector<bool> plug_up;
     std::set<std::pair<PortId, std::uint16_t>> barred; ///< VLANs that a port carries no more
+
+    friend bool operator==(const WiringState&, const WiringState&) = default;
 };
 
 /// Frames of a VLAN can go round.

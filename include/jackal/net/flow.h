@@ -11,9 +11,9 @@
 
 namespace jackal::net {
 
-enum class Protocol : std::uint8_t { any, icmp, tcp, udp };
+enum class Protocol : std::uint8_t { any, icmp, tcp, udp, ospf };
 
-/// "any", "icmp" (of both address families), "tcp" or "udp".
+/// "any", "icmp" (of both address families), "tcp", "udp" or "ospf".
 JACKAL_API std::string_view to_string(Protocol protocol);
 
 /// True for the protocols whose packets bear ports.

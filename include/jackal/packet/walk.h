@@ -14,6 +14,7 @@
 #include "jackal/routing/settled.h"
 
 #include <memory>
+#include <span>
 
 namespace jackal::packet {
 
@@ -33,6 +34,9 @@ struct Packet {
     net::Protocol protocol = net::Protocol::icmp;
     std::uint16_t source_port = 0;
     std::uint16_t destination_port = 0;
+    /// Which of equal next hops it takes, machine after machine; once they are used up, or where
+    /// there are none, the one that falls to its two addresses.
+    std::span<const std::uint32_t> shares = {};
 
     net::Flow flow() const {
         return {source, destination, protocol, source_port, destination_port};
@@ -62,6 +66,13 @@ struct Rewrite {
     std::uint32_t step = 0;
     net::Flow before;
     net::Flow after;
+};
+
+/// A machine that had several equal next hops for the packet.
+struct Fork {
+    std::uint32_t step = 0;
+    std::uint32_t ways = 0;
+    std::uint32_t taken = 0; ///< from 0
 };
 
 /// What dropped a packet.
@@ -110,6 +121,7 @@ struct JACKAL_API Journey {
     std::vector<Step> steps;
     std::vector<Rewrite> rewrites;   ///< by step
     std::vector<Crossing> crossings; ///< by step: of tunnels
+    std::vector<Fork> forks;         ///< by step
     Denial denial;                   ///< of filtered
     Ending ending = Ending::no_route;
     int ttl_left = 0;
@@ -140,9 +152,12 @@ JACKAL_API Journey walk_error(const routing::Settled& settled, const Journey& fa
 /// its outer packet (UDP to port 4789, RFC 7348) arrives, and so would one that comes back.
 JACKAL_API Crossing cross(const routing::Settled& settled, lab::NicId from, unsigned size_bytes);
 
-/// The address that `sender` would send from to reach `destination`, if it has a route.
-JACKAL_API std::optional<net::Address>
-source_address(const routing::Settled& settled, lab::MachineId sender, net::Address destination);
+/// The address that `sender` would send from to reach `destination`, if it has a route; of several
+/// equal next hops by that of number `share`.
+JACKAL_API std::optional<net::Address> source_address(const routing::Settled& settled,
+                                                      lab::MachineId sender,
+                                                      net::Address destination,
+                                                      std::uint32_t share = 0);
 
 /// The error message that the journey's last machine sends back to the packet's source.
 enum class IcmpError : std::uint8_t {

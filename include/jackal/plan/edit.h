@@ -265,15 +265,51 @@ struct AddTunnel {
     std::string second;
 };
 
-using Edit =
-    std::variant<AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicUp,
-                 RemoveNicMac, AddNic, AddRouter, SetMachineUp, SetForwards, SetMachineGateway,
-                 AddRoute, SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu, SetNicMtu,
-                 AddFilterRule, RemoveFilterRule, AddTranslation, AddService, SetPortVlan,
-                 AllowVlan, SetPortUp, SetSwitchUp, SetCableUp, SetBondMemberUp, AddSegmentPort,
-                 SetDhcpSize, RemoveDhcp, SetDhcpRelay, RemoveStartsAfter, AddNameServer,
-                 AcceptPeering, TakeRelayed, SetPeeringExit, AddPeering, SetSiteRelay, SetSiteSpace,
-                 AddUplink, AddLink, AddTunnel>;
+/// Changes one thing of what OSPF is told of a NIC.
+struct SetOspfNic {
+    enum class What : std::uint8_t {
+        area,     ///< to that number
+        hello,    ///< seconds
+        dead,     ///< seconds
+        network,  ///< 1 point-to-point, 0 broadcast
+        priority, ///< to that number
+        active,   ///< no longer passive
+    };
+    std::string machine;
+    std::string nic; ///< its name
+    What what = What::area;
+    std::uint32_t value = 0;
+};
+
+/// Has the machine take an area for a stub, or no longer.
+struct SetOspfStub {
+    std::string machine;
+    std::uint32_t area = 0;
+    bool to = true;
+};
+
+struct SetRouterId {
+    std::string machine;
+    net::Address to;
+};
+
+/// Tells a machine of its neighbour in BGP: a new one, or another AS number. One that is to stay
+/// down is brought up.
+struct SetBgpNeighbour {
+    std::string machine;
+    std::string neighbour; ///< as the plan writes it: a machine or an address
+    std::uint32_t as = 0;
+    bool distant = false;
+};
+
+using Edit = std::variant<
+    AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicUp, RemoveNicMac, AddNic,
+    AddRouter, SetMachineUp, SetForwards, SetMachineGateway, AddRoute, SetRouteVia, RemoveRoute,
+    SetLinkUp, SetLinkMtu, SetNicMtu, AddFilterRule, RemoveFilterRule, AddTranslation, AddService,
+    SetPortVlan, AllowVlan, SetPortUp, SetSwitchUp, SetCableUp, SetBondMemberUp, AddSegmentPort,
+    SetDhcpSize, RemoveDhcp, SetDhcpRelay, RemoveStartsAfter, AddNameServer, AcceptPeering,
+    TakeRelayed, SetPeeringExit, AddPeering, SetSiteRelay, SetSiteSpace, AddUplink, AddLink,
+    AddTunnel, SetOspfNic, SetOspfStub, SetRouterId, SetBgpNeighbour>;
 
 /// An edit in the words of the plan file.
 struct EditText {

@@ -11,6 +11,7 @@
 #include "jackal/net/prefix.h"
 #include "jackal/net/range.h"
 #include "jackal/plan/mark.h"
+#include "jackal/plan/protocols.h"
 #include "jackal/rare.h"
 
 #include <chrono>
@@ -339,6 +340,7 @@ struct Duties {
     std::vector<Placed<net::Service>> listens;
     std::vector<Placed<Host>> dns; ///< name servers that it asks, besides those of its leases
     std::vector<Placed<std::string>> starts_after; ///< machines
+    Rare<Protocols> protocols;
 };
 
 /// What a machine takes from the computer that runs it; 0 if the plan does not say.
@@ -397,6 +399,7 @@ struct Link {
     Rare<Tunnel> tunnel;                       ///< unset: a wire
     std::optional<std::uint32_t> peering;      ///< not written, but made by with_cores for that one
     std::optional<std::uint16_t> mtu_bytes;
+    std::uint16_t cost = 0; ///< to OSPF, of both its NICs; 0 if the plan does not say
     bool up = true;
     bool outside = false; ///< not written, but made by with_outside
     Mark at;
@@ -412,6 +415,8 @@ struct Expectation {
     Placed<std::string> gets = std::string("reply");
     std::optional<net::Family> family;
     std::optional<std::chrono::microseconds> within; ///< longest mean round-trip time allowed
+    std::vector<Placed<std::string>> cuts;           ///< under which it must hold, all at once
+    bool any_cut = false;                            ///< it must hold whichever one link is cut
     std::string about;
     Mark at;
 };
@@ -480,6 +485,7 @@ struct JACKAL_API Plan {
     std::vector<Switch> switches;
     std::vector<Cable> cables;
     std::vector<Filter> filters;
+    std::vector<Policy> policies;
     Outside outside;
     Limits limits;
     std::vector<Expectation> expectations;

@@ -33,6 +33,8 @@ struct PingQuestion {
     int ttl = 64;                ///< of the request; replies start at 64
     unsigned payload_bytes = 56; ///< behind the ICMP header
     std::uint64_t seed = 1;      ///< of jitter and loss
+    /// Which of equal next hops the packets take there and back, see packet::Packet::shares.
+    std::vector<std::uint32_t> shares[2];
 };
 
 /// Why a ping gets no reply.
@@ -90,6 +92,11 @@ struct PingAnswer {
 
 /// The answer to `question` in the lab and condition of `settled`, which must outlive it.
 JACKAL_API PingAnswer ping(const routing::Settled& settled, const PingQuestion& question);
+
+/// The answers by all combinations of equal next hops, that of ping() first; at most `most`.
+JACKAL_API std::vector<PingAnswer> ping_every_way(const routing::Settled& settled,
+                                                  const PingQuestion& question,
+                                                  std::size_t most = 256);
 
 /// The error that reaches the source of a journey that ended at some machine.
 JACKAL_API SeenError seen_error(const routing::Settled& settled, const packet::Journey& journey);

@@ -14,56 +14,17 @@
 
 #include "jackal/api.h"
 #include "jackal/lab/lab.h"
-#include "jackal/lab/wiring.h"
-#include "jackal/net/prefix_table.h"
+#include "jackal/routing/condition.h"
+#include "jackal/routing/learned.h"
 
 namespace jackal::routing {
 
-/// What is off, down or cut, on top of what the plan itself says.
-class JACKAL_API Condition {
-  public:
-    /// The condition that the plan describes.
-    explicit Condition(const lab::Lab& lab);
-
-    /// Cuts `MACHINE` (off), `MACHINE/NIC` (down) or `MACHINE--MACHINE` (every link between the
-    /// two down, tunnels too) or `SITE--SITE` (their peering); with a switch for a machine the
-    /// same, `SWITCH/PORT:VLAN` for one VLAN of a trunk, and `MACHINE/WIRE` for a wire of a bond.
-    /// False, and no change, if the lab has no such thing.
-    bool cut(const lab::Lab& lab, std::string_view what);
-
-    bool machine_on(lab::MachineId id) const { return machine_on_[id.row]; }
-    bool nic_up(lab::NicId id) const { return nic_up_[id.row]; }
-    bool link_up(lab::LinkId id) const { return link_up_[id.row]; }
-    const lab::WiringState& wiring() const { return wiring_; }
-    /// True if the NIC is up and speaks the family: IPv6 needs an MTU of 1280 (RFC 8200 section 5).
-    bool carries(const lab::Lab& lab, lab::NicId nic, net::Family family) const;
-
-  private:
-    bool cut_links(const lab::Lab& lab, std::string_view one, std::string_view other);
-    bool cut_switch(const lab::Lab& lab, lab::SwitchId owner, std::string_view port);
-    bool cut_wire(const lab::Lab& lab, lab::MachineId machine, std::string_view wire);
-
-    std::vector<bool> machine_on_;
-    std::vector<bool> nic_up_;
-    std::vector<bool> link_up_;
-    lab::WiringState wiring_;
-};
-
-enum class RouteKind : std::uint8_t {
-    local,       ///< an address of the machine itself
-    broadcast,   ///< the broadcast address of a connected IPv4 prefix
-    connected,   ///< the prefix of an address on a NIC that is up
-    static_route ///< from the plan
-};
-
-/// "local", "broadcast", "connected" or "static".
-JACKAL_API std::string_view to_string(RouteKind kind);
-
+/// A route of a machine. One that protocols taught stands once for each of its next hops.
 struct Route {
     net::Prefix to;
     RouteKind kind = RouteKind::connected;
     lab::NicId out;        ///< the NIC packets leave by; for local routes the NIC with the address
-    net::Address via;      ///< the next hop of a static route; elsewhere unused
+    net::Address via;      ///< the next hop of a static or learned route; elsewhere unused
     lab::AddressId source; ///< what the machine itself sends from by this route
     std::uint32_t metric = 0;
     lab::RouteId written; ///< the lab's static route, or none
@@ -87,12 +48,13 @@ struct RefusedRoute {
 /// Where one or more routes of a machine lead. 24 bytes, as there are several for each NIC.
 struct Hop {
     lab::NicId out;
-    lab::NicId neighbour;   ///< static: the NIC that answers for the next hop, if exactly one does
+    lab::NicId neighbour;   ///< the NIC that answers for the next hop, if exactly one does
     lab::MachineId machine; ///< of the neighbour
     lab::AddressId source;  ///< what the machine itself sends from this way
-    lab::RouteId written;   ///< static: the first route of the lab that leads this way
+    /// Static: the row of the first route of the lab that leads this way. Learned: a number.
+    std::uint32_t row = lab::RouteId::no_row;
     std::uint16_t mtu_bytes = 0;           ///< of `out`
-    RouteKind kind = RouteKind::connected; ///< static_route: to a next hop; connected: directly
+    RouteKind kind = RouteKind::connected; ///< connected: directly; else to a next hop
     bool neighbour_takes_less : 1 = false; ///< the neighbour's MTU is smaller than that of `out`
     bool source_is_shared : 1 = false;     ///< another machine has the address of `source` too
     bool is_tunnel : 1 = false;            ///< `out` is the end of one
@@ -100,16 +62,21 @@ struct Hop {
 
 /// A destination, looked up once for all machines.
 struct Aim {
+    static constexpr std::uint32_t no_prefix = ~std::uint32_t{0};
+
     net::Address address;
-    std::uint32_t prefix = net::PrefixTable::none; ///< the longest that any machine has a route for
-    std::span<const lab::Owner> owners;            ///< who has the address
-    bool is_broadcast = false; ///< the broadcast address of some IPv4 prefix in the lab
+    std::uint32_t prefix = no_prefix;   ///< the longest that any machine may have a route for
+    std::span<const lab::Owner> owners; ///< who has the address
+    bool is_broadcast = false;          ///< the broadcast address of some IPv4 prefix in the lab
 };
 
 class JACKAL_API Settled {
   public:
     const lab::Lab& lab() const { return *lab_; }
     const Condition& condition() const { return condition_; }
+
+    /// What protocols taught all machines, for settle_mixed.
+    std::shared_ptr<const Learned> lessons() const { return epochs_.front().learned; }
 
     /// True if the machine is on and the NIC up.
     bool is_usable(lab::NicId nic) const {
@@ -129,21 +96,35 @@ class JACKAL_API Settled {
     /// The route that the machine uses for `destination`, or nothing.
     std::optional<Route> route(lab::MachineId machine, net::Address destination) const;
 
+    /// What routing protocols taught the machine.
+    const Learned& learned(lab::MachineId machine) const {
+        return *epochs_[knows_.empty() ? 0 : knows_[machine.row]].learned;
+    }
+
     /// Static routes that the plan gives but that do not exist under this condition, by machine.
     std::span<const RefusedRoute> refused() const { return refused_; }
 
     Aim aim(net::Address destination) const;
 
     /// Where the machine sends packets for the destination, or null for no route. Local addresses
-    /// and broadcast addresses come before it: ask is_local and is_broadcast first.
-    const Hop* hop(lab::MachineId machine, const Aim& aim) const {
+    /// and broadcast addresses come before it: ask is_local and is_broadcast first. Of several
+    /// equal next hops that of number `share`, counted round and round.
+    const Hop* hop(lab::MachineId machine, const Aim& aim, std::uint32_t share = 0) const {
         const Forwarding& table = forwarding_[machine.row];
         if (!table.large)
-            return small_hop(table, aim.prefix);
-        std::uint8_t hop = aim.prefix == net::PrefixTable::none
+            return table.learns ? learned_hop(machine, aim, share) : small_hop(table, aim.prefix);
+        std::uint8_t hop = aim.prefix == Aim::no_prefix
                                ? no_large_hop
                                : large_[std::size_t{aim.prefix} * large_count_ + table.first];
         return hop == no_large_hop ? nullptr : &hops_[table.first_hop + hop];
+    }
+    /// How many equal next hops the machine has for the destination; 1 if it has no choice.
+    std::uint32_t shares(lab::MachineId machine, const Aim& aim) const {
+        return forwarding_[machine.row].learns ? learned_shares(machine, aim) : 1;
+    }
+    /// The address that a hop leads to, unless its kind is connected.
+    net::Address next_hop(const Hop& hop) const {
+        return is_learned(hop.kind) ? vias_[hop.row] : lab_->routes[lab::RouteId{hop.row}].via;
     }
 
     /// True if the destination is an address of the machine itself. A NIC that is down keeps its
@@ -170,7 +151,11 @@ class JACKAL_API Settled {
 
   private:
     void add_clones(lab::NicId meant, std::vector<lab::NicId>& into) const;
-    friend Settled settle(const lab::Lab& lab, Condition condition);
+    friend JACKAL_API Settled settle(const lab::Lab& lab, Condition condition);
+    friend JACKAL_API Settled resettle(const Settled& before, Condition condition);
+    friend JACKAL_API Settled settle_mixed(const lab::Lab& lab, Condition condition,
+                                           std::vector<std::shared_ptr<const Learned>> epochs,
+                                           std::vector<std::uint8_t> knows);
 
     // The forwarding table of one machine. Small: pairs of prefix and hop, sorted by prefix. Large:
     // a hop for every prefix of the lab, so that a lookup need not climb to shorter prefixes. The
@@ -181,6 +166,12 @@ class JACKAL_API Settled {
         std::uint32_t first_hop = 0;
         std::uint32_t count = 0; // of entries in small_
         bool large = false;
+        bool learns = false; // has lessons of protocols besides; never large
+    };
+    // What was known at one time.
+    struct Epoch {
+        std::shared_ptr<const Learned> learned;
+        std::uint32_t first_hop = 0; // of its gates, in learned_hops_
     };
     static constexpr std::uint8_t no_large_hop = 0xff;
     struct Entry {
@@ -191,8 +182,14 @@ class JACKAL_API Settled {
     Settled(const lab::Lab& lab, Condition condition)
         : lab_(&lab), condition_(std::move(condition)), wiring_(lab, condition_.wiring()) {}
 
+    void fill();
     const Hop* small_hop(const Forwarding& table, std::uint32_t prefix) const;
-    void number_prefixes();
+    const Hop* exact_hop(const Forwarding& table, std::uint32_t prefix) const;
+    const Hop* learned_hop(lab::MachineId machine, const Aim& aim, std::uint32_t share) const;
+    std::optional<Lesson> usable_lesson(lab::MachineId machine, std::uint32_t prefix) const;
+    std::uint32_t learned_shares(lab::MachineId machine, const Aim& aim) const;
+    Hop hop_to(lab::NicId out, net::Address via, lab::AddressId source, RouteKind kind) const;
+    void add_learned_hops(Epoch& epoch);
     void collect_broadcasts();
     void settle_machine(lab::MachineId id);
     // True for a static IPv4 route by way of an address of the machine itself: Linux takes all that
@@ -203,14 +200,13 @@ class JACKAL_API Settled {
     void turn_large();
     void spread(Forwarding& table, const std::vector<Entry>& entries);
 
-    std::vector<Route> routes(lab::MachineId machine, std::vector<RefusedRoute>* refused) const;
+    void add_lesson(const Lesson& lesson, lab::MachineId machine, const net::Prefix& to,
+                    std::vector<Route>& into) const;
 
     const lab::Lab* lab_;
     Condition condition_;
     lab::Wiring wiring_;
-    std::vector<net::Prefix> prefixes_;    // all that some machine may have a route for, sorted
-    std::vector<std::uint32_t> shorter_;   // by prefix: the next one that holds it, or none
-    net::PrefixTable prefix_table_;        // values are positions in prefixes_
+    std::shared_ptr<const PrefixNumbers> numbers_;
     std::vector<net::Address> broadcasts_; // sorted
     std::vector<Forwarding> forwarding_;   // by machine
     std::vector<Hop> hops_;
@@ -218,6 +214,10 @@ class JACKAL_API Settled {
     std::vector<std::uint8_t> large_; // large_count_ columns, one row for each prefix
     std::size_t large_count_ = 0;
     std::vector<RefusedRoute> refused_;
+    std::vector<Epoch> epochs_;
+    std::vector<std::uint8_t> knows_; // by machine: its epoch; empty if all know the first
+    std::vector<Hop> learned_hops_;   // one for each gate of each epoch
+    std::vector<net::Address> vias_;  // by learned hop
 };
 
 /// What a machine sends to `destination` from when the packet leaves by `out`. IPv6: the best of
@@ -229,5 +229,14 @@ JACKAL_API std::optional<lab::AddressId> source_on(const lab::Lab& lab, lab::Nic
 /// What every machine of the lab knows under `condition`.
 JACKAL_API Settled settle(const lab::Lab& lab, Condition condition);
 JACKAL_API Settled settle(const lab::Lab& lab);
+
+/// The same under another condition, quicker where it differs in little.
+JACKAL_API Settled resettle(const Settled& before, Condition condition);
+
+/// What every machine knows while protocols have not converged: machine number i what `knows[i]`
+/// of the `epochs` taught it, though `condition` holds already.
+JACKAL_API Settled settle_mixed(const lab::Lab& lab, Condition condition,
+                                std::vector<std::shared_ptr<const Learned>> epochs,
+                                std::vector<std::uint8_t> knows);
 
 } // namespace jackal::routing

@@ -1,0 +1,188 @@
+#include "command.h"
+
+#include <fmt/format.h>
+
+namespace jackal::cli {
+
+namespace {
+
+struct NeighboursOptions {
+    PlanOptions plan;
+    std::string machine;
+    bool database = false;
+    bool announced = false;
+};
+
+std::string reason_text(const lab::Lab& lab, const routing::Neighbour& neighbour) {
+    return neighbour.discord == routing::Discord::none ? ""
+                                                       : routing::describe(lab, neighbour).message;
+}
+
+std::string state_text(const Style& style, const routing::Neighbour& neighbour) {
+    std::string_view state = routing::to_string(neighbour.state);
+    if (neighbour.discord == routing::Discord::none)
+        return style.good(state);
+    return routing::may_be_meant(neighbour.discord) ? style.warning(state) : style.bad(state);
+}
+
+// Both families on one line where they fare alike.
+std::string neighbours_text(const Style& style, const lab::Lab& lab,
+                            const std::vector<routing::Neighbour>& neighbours) {
+    auto row_of = [&](const routing::Neighbour& n) {
+        return std::vector<std::string>{
+            std::string(routing::to_string(n.protocol)), n.nic ? lab.nics[n.nic].name : "",
+            n.other ? lab.machines[n.other].name
+                    : lab.speaker(n.machine)->bgp->neighbours[n.configured].name,
+            state_text(style, n),
+            n.designated                          ? "designated router"
+            : n.discord == routing::Discord::none ? ""
+                                                  : std::string(slug(n.discord))};
+    };
+    Table table({"machine", "protocol", "out", "neighbour", "state", "", "family"});
+    std::vector<std::pair<std::string, std::vector<std::string>>> rows; // with the machine
+    std::string reasons;
+    for (const routing::Neighbour& n : neighbours) {
+        std::vector<std::string> row = row_of(n);
+        const std::string& name = lab.machines[n.machine].name;
+        std::string family(net::to_string(n.family));
+        auto same = std::ranges::find_if(rows, [&](const auto& known) {
+            return known.first == name && std::equal(row.begin(), row.end(), known.second.begin());
+        });
+        if (same != rows.end()) {
+            same->second.back() += ", " + family;
+        } else {
+            row.push_back(family);
+            rows.emplace_back(name, std::move(row));
+        }
+        std::string reason = reason_text(lab, n);
+        if (!reason.empty() && reasons.find(reason) == reasons.npos)
+            reasons += fmt::format("  {}\n", reason);
+    }
+    if (rows.empty())
+        return "no machine speaks a routing protocol\n";
+    std::string last;
+    for (auto& [name, row] : rows) {
+        row.insert(row.begin(), name == last ? "" : style.strong(name));
+        last = name;
+        table.add(row);
+    }
+    return table.text(style) + (reasons.empty() ? "" : "\n" + reasons);
+}
+
+std::string database_text(const Style& style, const lab::Lab& lab, const routing::Settled& settled,
+                          const std::vector<lab::MachineId>& machines) {
+    std::string out;
+    for (lab::MachineId id : machines) {
+        Table table({"family", "area", "kind", "from", "to", "cost"});
+        auto states = settled.learned(id).link_states(id);
+        for (const routing::LinkState& state : states)
+            table.add(
+                {std::string(net::to_string(state.family)), fmt::format("{}", state.area),
+                 std::string(routing::to_string(state.kind))
+                     + (state.type == 0 ? "" : fmt::format(" {}", state.type)),
+                 lab.machines[state.origin].name,
+                 state.neighbour ? lab.machines[state.neighbour].name : net::to_string(state.to),
+                 fmt::format("{}", state.cost)});
+        if (!states.empty())
+            out += (out.empty() ? "" : "\n") + style.strong(lab.machines[id].name) + "\n"
+                   + table.text(style, 2);
+    }
+    return out.empty() ? "no machine speaks OSPF\n" : out;
+}
+
+std::string announced_text(const Style& style, const lab::Lab& lab, const routing::Settled& settled,
+                           const std::vector<routing::Neighbour>& neighbours) {
+    std::string out;
+    for (const routing::Neighbour& n : neighbours) {
+        auto offers = settled.learned(n.machine).announced(n);
+        if (offers.empty())
+            continue;
+        out +=
+            fmt::format("{}{} to {} by {}\n", out.empty() ? "" : "\n",
+                        style.strong(lab.machines[n.machine].name),
+                        style.strong(lab.machines[n.other].name), routing::to_string(n.protocol));
+        Table table({"to", "metric", "AS path", "preference", "communities"});
+        for (const routing::Offer& offer : offers) {
+            bool bgp = n.protocol == routing::Protocol::bgp;
+            table.add({net::to_string(offer.to), fmt::format("{}", offer.metric),
+                       bgp ? as_path_text(offer.path) : "",
+                       bgp ? fmt::format("{}", offer.path.preference) : "",
+                       communities_text(offer.path)});
+        }
+        out += table.text(style, 2);
+    }
+    return out.empty() ? "nothing is announced by RIP or BGP; OSPF floods its database "
+                         "(--database)\n"
+                       : out;
+}
+
+Outcome neighbours(NeighboursOptions& options, const Style& style) {
+    if (options.machine.empty() && !options.plan.path.empty() && !names_a_plan(options.plan.path))
+        std::swap(options.machine, options.plan.path); // one word, and it is a machine
+    Opened opened = open_plan(options.plan);
+    routing::Settled settled = settle(opened, options.plan);
+    std::vector<lab::MachineId> machines;
+    if (!options.machine.empty())
+        machines.push_back(machine_named(opened.lab, options.machine));
+    else
+        for (const lab::Speaker& speaker : opened.lab.speakers)
+            machines.push_back(speaker.machine);
+    std::vector<routing::Neighbour> wanted = settled.lessons()->neighbours();
+    std::erase_if(wanted, [&](const routing::Neighbour& n) {
+        return std::ranges::find(machines, n.machine) == machines.end();
+    });
+    bool apart = std::ranges::any_of(wanted, [](const routing::Neighbour& n) {
+        return n.discord != routing::Discord::none && !routing::may_be_meant(n.discord);
+    });
+    int status = apart ? status_no : status_well;
+    if (options.database)
+        return {options.plan.json() ? exports::link_states_json(settled, machines) + "\n"
+                                    : database_text(style, opened.lab, settled, machines)};
+    if (options.announced)
+        return {options.plan.json() ? exports::announced_json(settled, wanted) + "\n"
+                                    : announced_text(style, opened.lab, settled, wanted)};
+    if (options.plan.json())
+        return {exports::neighbours_json(settled, wanted) + "\n", status};
+    return {neighbours_text(style, opened.lab, wanted), status};
+}
+
+} // namespace
+
+std::string as_path_text(const routing::Path& path) {
+    std::string text;
+    for (std::uint32_t as : path.as_path)
+        text += (text.empty() ? "" : " ") + fmt::format("{}", as);
+    return text.empty() ? "own" : text;
+}
+
+std::string communities_text(const routing::Path& path) {
+    std::string text;
+    for (plan::Community community : path.communities)
+        text += (text.empty() ? "" : " ") + plan::community_text(community);
+    return text;
+}
+
+void add_neighbours(CLI::App& app, Run& run) {
+    auto options = std::make_shared<NeighboursOptions>();
+    CLI::App* command = app.add_subcommand(
+        "neighbours", "who exchanges routes with whom by OSPF, RIP and BGP, and why not");
+    add_plan_options(*command, options->plan, true);
+    command->add_option("MACHINE", options->machine, "only this machine's");
+    auto* database =
+        command->add_flag("--database", options->database, "the link-state databases of OSPF");
+    command
+        ->add_flag("--announced", options->announced,
+                   "what is announced to each neighbour by RIP and BGP")
+        ->excludes(database);
+    command->footer("Examples:\n"
+                    "  jackal neighbours skerry.yaml\n"
+                    "  jackal neighbours skerry.yaml quay-r1 --announced\n"
+                    "  jackal neighbours skerry.yaml quay-r1 --database\n"
+                    "\n"
+                    "The status is 1 if two that should be neighbours are not.");
+    command->callback([&run, options] {
+        run = [options](const Style& style) { return neighbours(*options, style); };
+    });
+}
+
+} // namespace jackal::cli

@@ -1,0 +1,65 @@
+// A continuous ping while things are cut and mended: what is lost, for how long, and by which way
+// the pings go meanwhile.
+//
+//     probe::TimelineQuestion question{.ping = *probe::question(lab, "desk", "kettle", {}),
+//                                      .count = 1000,
+//                                      .interval = std::chrono::milliseconds(20),
+//                                      .events = {{std::chrono::seconds(3), false, "a--b"}}};
+//     probe::Timeline timeline = probe::timeline(lab, question);
+//
+// A moment is asked like any lab: with what works then, and with what each machine knows then,
+// which is what it knew before until the news of the change reach it (routing/convergence.h).
+// Leases and records of translations are kept throughout.
+#pragma once
+
+#include "jackal/probe/ping.h"
+#include "jackal/routing/convergence.h"
+
+namespace jackal::probe {
+
+struct TimelineEvent {
+    Microseconds at{0};
+    bool mends = false; ///< undoes all cuts of `what` so far
+    std::string what;   ///< as Condition::cut takes it
+};
+
+struct TimelineQuestion {
+    PingQuestion ping; ///< its count is not used
+    int count = 100;
+    Microseconds interval = std::chrono::seconds(1);
+    std::vector<TimelineEvent> events; ///< in any order
+};
+
+/// Pings in a row that fare alike.
+struct Stretch {
+    int first = 0; ///< the number of the first ping, from 0
+    int count = 0;
+    int received = 0;
+    Microseconds from{0};  ///< when the first was sent
+    Microseconds until{0}; ///< when the first after it was sent
+    PingAnswer answer;     ///< of all of them; its journeys are their way
+};
+
+/// A machine that goes by new tables.
+struct Turn {
+    Microseconds at{0};
+    lab::MachineId machine;
+    std::size_t event = 0; ///< in TimelineQuestion::events, sorted by time
+};
+
+struct Timeline {
+    std::vector<TimelineEvent> events; ///< by time
+    std::vector<Stretch> stretches;
+    std::vector<Turn> turns;
+    int sent = 0;
+    int received = 0;
+
+    /// How long nothing came back, at the longest.
+    JACKAL_API Microseconds longest_outage() const;
+};
+
+/// Nothing, and `unknown` the name, if an event is about nothing in the lab.
+JACKAL_API std::optional<Timeline> timeline(const lab::Lab& lab, const TimelineQuestion& question,
+                                            std::string* unknown = nullptr);
+
+} // namespace jackal::probe

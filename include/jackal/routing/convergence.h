@@ -1,0 +1,37 @@
+// How long it takes until every machine goes by what protocols teach after a change.
+//
+// Worked out from the protocols' own timers. Who loses the carrier of a NIC knows at once; where
+// the break is silent, the dead interval (RFC 2328 appendix C.3), the route timeout (RFC 2453
+// section 3.8) or the hold time (RFC 4271 section 4.2) must run out, counted from the last message,
+// which is taken to have come half an interval before. The news then travel from neighbour to
+// neighbour.
+#pragma once
+
+#include "jackal/routing/condition.h"
+#include "jackal/routing/learned.h"
+
+#include <chrono>
+#include <optional>
+
+namespace jackal::routing {
+
+using Duration = std::chrono::duration<double, std::micro>;
+
+/// What OSPF waits between a change of its database and the new shortest paths; a value of ours, as
+/// the RFC leaves it open.
+constexpr Duration spf_delay = std::chrono::milliseconds(200);
+/// What a router needs to flood a link state on, besides the link's delay; ours, too.
+constexpr Duration flooding_time = std::chrono::milliseconds(1);
+/// Triggered updates wait for 1 to 5 seconds (RFC 2453 section 3.10.1).
+constexpr Duration triggered_update_time = std::chrono::seconds(3);
+/// What a router needs to pass a path on; ours.
+constexpr Duration path_time = std::chrono::milliseconds(100);
+/// Half of the suggested ConnectRetryTime (RFC 4271 section 10).
+constexpr Duration session_time = std::chrono::seconds(60);
+
+/// By machine: when it goes by what it learned `after` instead of `before`, counted from the moment
+/// that the one condition became the other. Nothing for machines that the news never reach.
+JACKAL_API std::vector<std::optional<Duration>>
+convergence(const lab::Lab& lab, const Learned& before, const Learned& after, const Condition& now);
+
+} // namespace jackal::routing

@@ -1,0 +1,268 @@
+// What routing protocols taught every machine, under one condition, once they have converged.
+//
+//     for (const routing::Neighbour& n : settled.learned().neighbours())
+//         if (n.discord != routing::Discord::none) …
+//
+// Each protocol is worked out from what each machine would hear: OSPF (RFC 2328, RFC 5340) from the
+// link states that adjacencies flood, RIP (RFC 2453, RFC 2080) and BGP (RFC 4271, RFC 4760) from
+// what neighbours announce. OSPF for IPv6 is taken to use the NICs' addresses as next hops, not
+// their link-local ones, as those stand in no plan.
+#pragma once
+
+#include "jackal/api.h"
+#include "jackal/lab/lab.h"
+#include "jackal/routing/condition.h"
+
+#include <array>
+#include <memory>
+
+namespace jackal::routing {
+
+class PrefixNumbers;
+class OspfTables;
+class RipTables;
+class BgpTables;
+
+/// Where a route comes from, the preferred ones first.
+enum class RouteKind : std::uint8_t {
+    local,        ///< an address of the machine itself
+    broadcast,    ///< the broadcast address of a connected IPv4 prefix
+    connected,    ///< the prefix of an address on a NIC that is up
+    static_route, ///< from the plan
+    bgp_outer,    ///< from a neighbour of another AS
+    ospf,
+    rip,
+    bgp_inner, ///< from a neighbour of the same AS
+};
+
+/// "local", "broadcast", "connected", "static", "bgp", "ospf", "rip" or "bgp".
+JACKAL_API std::string_view to_string(RouteKind kind);
+
+/// What decides between routes to one prefix, the smallest wins: connected 0, static 1, BGP from
+/// another AS 20, OSPF 110, RIP 120, BGP from the same AS 200.
+JACKAL_API unsigned preference(RouteKind kind);
+
+/// True for what protocols taught.
+constexpr bool is_learned(RouteKind kind) {
+    return kind >= RouteKind::bgp_outer;
+}
+
+/// What OSPF and BGP say of two neighbours (RFC 2328 section 10.1, RFC 4271 section 8.2.2); RIP
+/// knows no states, there `full` means heard.
+enum class NeighbourState : std::uint8_t {
+    down,     ///< nothing that counts is heard
+    init,     ///< heard, but the other does not hear this one
+    two_way,  ///< OSPF: both hear each other, and need exchange nothing
+    exchange, ///< OSPF: the exchange of databases does not come to an end
+    full,     ///< OSPF: adjacent; RIP: heard; BGP: established
+};
+
+/// "down", "init", "2-way", "exchange" or "full".
+JACKAL_API std::string_view to_string(NeighbourState state);
+
+/// Why two that could be neighbours are not.
+enum class Discord : std::uint8_t {
+    none,
+    not_spoken,     ///< the other does not speak the protocol on that segment
+    passive,        ///< one of the two is passive there
+    filtered,       ///< a filter drops what one of them sends
+    area,           ///< OSPF: two areas
+    hello,          ///< OSPF: two hello intervals
+    dead,           ///< OSPF: two dead intervals
+    prefix,         ///< OSPF on a broadcast network: two masks, or addresses apart (IPv4)
+    stub,           ///< OSPF: only one takes the area for a stub
+    router_id,      ///< both have the same router id
+    no_router_id,   ///< one of them has none
+    network_type,   ///< OSPF: point-to-point here, broadcast there
+    mtu,            ///< OSPF: the databases are exchanged in packets that one side refuses
+    no_designated,  ///< OSPF: nobody on the segment may be designated router
+    as_number,      ///< BGP: one expects another AS than the other is in
+    not_configured, ///< BGP: the other does not name this one as neighbour
+    other_address,  ///< BGP: the other expects the session at another address
+    not_adjacent,   ///< BGP: of another AS, and not on a shared subnet
+    no_way,         ///< BGP: packets do not get from one to the other
+    shut,           ///< BGP: one side is told to keep the session down
+    cut,            ///< the condition cuts what the two tell each other
+};
+
+/// A stable slug: "area", "hello-interval", …; empty for none.
+JACKAL_API std::string_view slug(Discord discord);
+
+/// What one machine sees of another that it could exchange routes with, in one address family.
+struct Neighbour {
+    Protocol protocol = Protocol::ospf;
+    net::Family family = net::Family::ipv4;
+    NeighbourState state = NeighbourState::down;
+    Discord discord = Discord::none;
+    bool designated = false;      ///< OSPF: the neighbour is the designated router of the segment
+    lab::MachineId machine;       ///< who sees
+    lab::MachineId other;         ///< whom; none if nobody has the address (BGP)
+    lab::NicId nic;               ///< OSPF and RIP
+    lab::NicId other_nic;         ///< OSPF and RIP
+    lab::FilterId filter;         ///< of filtered: which drops
+    std::uint32_t configured = 0; ///< BGP: the position among the machine's neighbours
+};
+
+/// A next hop.
+struct Gate {
+    lab::NicId out;
+    net::Address via;
+
+    friend auto operator<=>(const Gate&, const Gate&) = default;
+};
+
+/// How OSPF came to a route, the preferred first (RFC 2328 section 11).
+enum class PathType : std::uint8_t { none, intra_area, inter_area, external_1, external_2 };
+
+/// "intra-area", "inter-area", "external 1" or "external 2"; empty for none.
+JACKAL_API std::string_view to_string(PathType type);
+
+/// A path as BGP announces it (RFC 4271 section 4.3).
+struct Path {
+    std::vector<std::uint32_t> as_path; ///< the nearest first
+    net::Address next_hop;
+    std::uint32_t preference = 100; ///< local preference
+    std::uint32_t med = 0;
+    bool incomplete = false;                  ///< origin: redistributed (true) or of `networks`
+    std::vector<plan::Community> communities; ///< ascending
+
+    friend bool operator==(const Path&, const Path&) = default;
+};
+
+/// Which step of the decision process set a path apart from the best one (RFC 4271 section 9.1).
+enum class Decision : std::uint8_t {
+    best,
+    unreachable, ///< no way to its next hop
+    preference,
+    own, ///< the machine's own comes first
+    as_path_length,
+    origin,
+    med,
+    outer, ///< from another AS before from the same
+    next_hop_cost,
+    router_id,
+    peer_address,
+};
+
+/// "best", "no way to the next hop", "lower preference", …
+JACKAL_API std::string_view to_string(Decision decision);
+
+/// A route that a protocol has for a machine, whether or not the machine uses it.
+struct Offer {
+    net::Prefix to;
+    RouteKind kind = RouteKind::ospf;
+    bool used = false;        ///< it is in the machine's route table
+    std::uint32_t metric = 0; ///< OSPF: cost (of external 2 that outside); RIP: hops; BGP: MED
+    std::vector<Gate> gates;  ///< its next hops; none for a path of BGP that leads nowhere
+    PathType type = PathType::none; ///< OSPF
+    std::uint32_t area = 0;         ///< OSPF
+    lab::MachineId from; ///< who announced it: OSPF the origin, RIP and BGP the neighbour
+    Path path;           ///< BGP
+    Decision lost_by = Decision::best; ///< BGP
+};
+
+/// One announcement of a link-state database (RFC 2328 section 12).
+struct LinkState {
+    enum class Kind : std::uint8_t { router, network, summary, external };
+    Kind kind = Kind::router;
+    net::Family family = net::Family::ipv4;
+    std::uint32_t area = 0;
+    lab::MachineId origin;
+    net::Prefix to;           ///< of network, summary and external; and of router with `stub`
+    lab::MachineId neighbour; ///< of router: who it leads to; none for its own prefixes
+    std::uint32_t cost = 0;
+    std::uint8_t type = 0; ///< of external: 1 or 2
+};
+
+/// "router", "network", "summary" or "external".
+JACKAL_API std::string_view to_string(LinkState::Kind kind);
+
+/// Routers of BGP that change their choice for ever, as each choice makes another one better.
+struct Dispute {
+    net::Prefix to;
+    std::vector<lab::MachineId> machines; ///< in the order that they change
+};
+
+/// At most so many equal-cost next hops are used together.
+constexpr std::size_t most_gates = 16;
+
+/// What a machine learned for a prefix.
+struct Lesson {
+    RouteKind kind = RouteKind::ospf;
+    PathType type = PathType::none;
+    std::uint32_t metric = 0;
+    std::uint32_t inner_cost = 0; ///< of external 2: the cost to who announced it
+    std::uint8_t gate_count = 0;
+    std::array<std::uint32_t, most_gates> gates{}; ///< positions in Learned::gates
+
+    void add_gate(std::uint32_t gate);
+};
+
+class JACKAL_API Learned {
+  public:
+    /// From nothing. `numbers` are those of the same lab.
+    Learned(const lab::Lab& lab, const Condition& condition, const lab::Wiring& wiring,
+            std::shared_ptr<const PrefixNumbers> numbers);
+    /// From what was known before, under a condition that differs: only what that changes is worked
+    /// out anew. The result is the same as from nothing.
+    Learned(const Learned& before, const Condition& known_under, const Condition& condition,
+            const lab::Wiring& wiring);
+    Learned(Learned&&) noexcept;
+    Learned& operator=(Learned&&) noexcept;
+    ~Learned();
+
+    /// True if any protocol may teach the machine something.
+    bool teaches(lab::MachineId machine) const {
+        return machine.row < teaches_.size() && teaches_[machine.row];
+    }
+    /// The best that protocols have for exactly the prefix of that number.
+    std::optional<Lesson> lesson(lab::MachineId machine, std::uint32_t prefix) const;
+    /// All next hops of all lessons.
+    const std::vector<Gate>& gates() const { return gates_; }
+
+    /// All that protocols have for a machine, by prefix, then by preference, the best first.
+    std::vector<Offer> offers(lab::MachineId machine) const;
+    /// Of the machine's link-state databases, or of all machines that have one.
+    std::vector<LinkState> link_states(lab::MachineId machine) const;
+    /// What the machine announces to the neighbour, by prefix: RIP with its hops, BGP with paths.
+    std::vector<Offer> announced(const Neighbour& neighbour) const;
+
+    /// By protocol, machine, family and NIC.
+    std::vector<Neighbour> neighbours() const;
+    /// Protocols that do not come to rest.
+    const std::vector<Dispute>& disputes() const { return disputes_; }
+
+  private:
+    class Rounds;
+    std::optional<Lesson> lesson_of(Protocol protocol, lab::MachineId machine,
+                                    std::uint32_t prefix) const;
+    std::uint32_t first_gate(Protocol protocol, net::Family family) const;
+    void settle(const Condition& condition, const lab::Wiring& wiring);
+    void collect_gates();
+
+    const lab::Lab* lab_;
+    std::shared_ptr<const PrefixNumbers> numbers_;
+    std::vector<bool> teaches_; // by machine; empty if nobody speaks
+    std::vector<Gate> gates_;   // those of OSPF for IPv4, for IPv6, of RIP, of BGP
+    std::unique_ptr<OspfTables> ospf_[2];
+    std::unique_ptr<RipTables> rip_;
+    std::unique_ptr<BgpTables> bgp_;
+    std::vector<Dispute> disputes_;
+};
+
+/// Works out what protocols teach the machines of one lab, under one condition after another.
+class JACKAL_API Tables {
+  public:
+    explicit Tables(const lab::Lab& lab);
+
+    std::shared_ptr<const Learned> learn(const Condition& condition) const;
+    /// The same, from what was known under another condition: see Learned.
+    std::shared_ptr<const Learned> learn_again(const Learned& before, const Condition& known_under,
+                                               const Condition& condition) const;
+
+  private:
+    const lab::Lab* lab_;
+    std::shared_ptr<const PrefixNumbers> numbers_;
+};
+
+} // namespace jackal::routing

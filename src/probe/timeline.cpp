@@ -1,0 +1,164 @@
+#include "jackal/probe/timeline.h"
+
+#include <algorithm>
+#include <cmath>
+#include <memory>
+#include <set>
+
+namespace jackal::probe {
+
+using lab::Lab;
+
+Microseconds Timeline::longest_outage() const {
+    Microseconds longest{0};
+    Microseconds start{0};
+    bool out = false;
+    for (const Stretch& stretch : stretches) {
+        bool lost = stretch.received == 0;
+        if (lost && !out)
+            start = stretch.from;
+        out = lost;
+        if (out)
+            longest = std::max(longest, stretch.until - start);
+    }
+    return longest;
+}
+
+namespace {
+
+class Clock {
+  public:
+    Clock(const Lab& lab, const TimelineQuestion& question)
+        : lab_(lab), question_(question), tables_(lab) {
+        timeline_.events = question.events;
+        std::ranges::stable_sort(timeline_.events, {}, &TimelineEvent::at);
+    }
+
+    std::optional<Timeline> run(std::string* unknown) {
+        if (auto name = unknown_event()) {
+            if (unknown != nullptr)
+                *unknown = *name;
+            return std::nullopt;
+        }
+        prepare();
+        Microseconds end = question_.interval * question_.count;
+        std::set<Microseconds> moments{Microseconds{0}};
+        for (const TimelineEvent& event : timeline_.events)
+            moments.insert(event.at);
+        for (const Turn& turn : timeline_.turns)
+            moments.insert(turn.at);
+        for (auto moment = moments.begin(); moment != moments.end() && *moment < end; ++moment) {
+            auto next = std::next(moment);
+            ask(*moment, next == moments.end() ? end : std::min(*next, end));
+        }
+        return std::move(timeline_);
+    }
+
+  private:
+    std::optional<std::string> unknown_event() const {
+        for (const TimelineEvent& event : timeline_.events)
+            if (routing::Condition whole(lab_); !whole.cut(lab_, event.what))
+                return event.what;
+        return std::nullopt;
+    }
+
+    // What works after each event, what machines then learn, and when each of them does.
+    void prepare() {
+        conditions_.emplace_back(lab_);
+        learned_.push_back(tables_.learn(conditions_.front()));
+        std::vector<std::string> cuts;
+        for (std::size_t i = 0; i < timeline_.events.size(); ++i) {
+            const TimelineEvent& event = timeline_.events[i];
+            if (event.mends)
+                std::erase(cuts, event.what);
+            else
+                cuts.push_back(event.what);
+            routing::Condition now(lab_);
+            for (const std::string& cut : cuts)
+                now.cut(lab_, cut);
+            learned_.push_back(tables_.learn(now));
+            auto times = routing::convergence(lab_, *learned_[i], *learned_[i + 1], now);
+            for (lab::MachineId id : lab_.machines.ids())
+                if (times[id.row])
+                    timeline_.turns.push_back({event.at + *times[id.row], id, i});
+            conditions_.push_back(std::move(now));
+        }
+        std::ranges::stable_sort(timeline_.turns, {}, &Turn::at);
+    }
+
+    routing::Settled at(Microseconds moment) const {
+        std::size_t happened = 0;
+        while (happened < timeline_.events.size() && timeline_.events[happened].at <= moment)
+            ++happened;
+        std::vector<std::uint8_t> knows(lab_.machines.size(), 0);
+        for (const Turn& turn : timeline_.turns)
+            if (turn.at <= moment)
+                knows[turn.machine.row] =
+                    std::max(knows[turn.machine.row], static_cast<std::uint8_t>(turn.event + 1));
+        return routing::settle_mixed(lab_, conditions_[happened], learned_, std::move(knows));
+    }
+
+    // The pings that are sent from one moment until the other.
+    void ask(Microseconds from, Microseconds until) {
+        auto number = [&](Microseconds moment) {
+            return static_cast<int>(std::ceil(moment / question_.interval - 1e-9));
+        };
+        int first = number(from);
+        int count = std::min(number(until), question_.count) - first;
+        if (count <= 0)
+            return;
+        routing::Settled settled = at(from);
+        PingQuestion ping = question_.ping;
+        ping.count = count;
+        ping.seed += static_cast<std::uint64_t>(first);
+        Stretch next{.first = first,
+                     .count = count,
+                     .from = question_.interval * first,
+                     .until = question_.interval * (first + count),
+                     .answer = probe::ping(settled, ping)};
+        next.received = next.answer.received;
+        timeline_.sent += count;
+        timeline_.received += next.received;
+        if (!timeline_.stretches.empty() && alike(timeline_.stretches.back(), next)) {
+            Stretch& last = timeline_.stretches.back();
+            last.count += next.count;
+            last.received += next.received;
+            last.until = next.until;
+            return;
+        }
+        timeline_.stretches.push_back(std::move(next));
+    }
+
+    static bool alike(const Stretch& one, const Stretch& other) {
+        auto same_way = [](const std::optional<packet::Journey>& a,
+                           const std::optional<packet::Journey>& b) {
+            if (!a || !b)
+                return !a && !b;
+            return std::ranges::equal(a->steps, b->steps, [](const auto& s, const auto& t) {
+                return s.machine == t.machine && s.out == t.out && s.action == t.action;
+            });
+        };
+        bool same_cause = one.answer.diagnosis.has_value() == other.answer.diagnosis.has_value()
+                          && (!one.answer.diagnosis
+                              || one.answer.diagnosis->cause == other.answer.diagnosis->cause);
+        return one.answer.reaches == other.answer.reaches && same_cause
+               && same_way(one.answer.out, other.answer.out)
+               && same_way(one.answer.back, other.answer.back);
+    }
+
+    const Lab& lab_;
+    const TimelineQuestion& question_;
+    routing::Tables tables_;
+    Timeline timeline_;
+    std::vector<routing::Condition> conditions_;                   // before, and after each event
+    std::vector<std::shared_ptr<const routing::Learned>> learned_; // the same
+};
+
+} // namespace
+
+std::optional<Timeline> timeline(const Lab& lab, const TimelineQuestion& question,
+                                 std::string* unknown) {
+    return Clock(lab, question).run(unknown);
+}
+
+} // namespace jackal::probe

@@ -1,0 +1,498 @@
+#include "bgp.h"
+
+#include "neighbour.h"
+
+#include <algorithm>
+#include <set>
+
+namespace jackal::routing {
+
+using lab::MachineId;
+
+namespace {
+
+// Well-known communities (RFC 1997).
+constexpr plan::Community no_export = 0xffffff01;
+constexpr plan::Community no_advertise = 0xffffff02;
+
+constexpr std::uint16_t bgp_port = 179;             // RFC 4271 section 8.2.1
+constexpr std::uint16_t first_dynamic_port = 49152; // RFC 6335 section 6
+
+bool has(const std::vector<plan::Community>& communities, plan::Community wanted) {
+    return std::ranges::find(communities, wanted) != communities.end();
+}
+
+} // namespace
+
+BgpTables::BgpTables(const lab::Lab& lab, const PrefixNumbers& numbers)
+    : lab_(&lab), numbers_(&numbers) {
+    for (const lab::Speaker& speaker : lab.speakers)
+        if (speaker.bgp)
+            speakers_.push_back(&speaker);
+}
+
+std::uint32_t BgpTables::speaker_of(MachineId machine) const {
+    auto found = std::ranges::lower_bound(speakers_, machine, {},
+                                          [](const lab::Speaker* s) { return s->machine; });
+    return found != speakers_.end() && (*found)->machine == machine
+               ? static_cast<std::uint32_t>(found - speakers_.begin())
+               : none;
+}
+
+void BgpTables::settle(std::vector<BgpOrigin> origins, const BgpGround& ground) {
+    ways_.clear();
+    disputes_.clear();
+    meet(ground);
+    classify(std::move(origins));
+    for (Class& group : classes_) {
+        group.choices.assign(speakers_.size(), {});
+        if (!is_too_large())
+            converge(group, ground);
+    }
+}
+
+// --- sessions --------------------------------------------------------------------------------
+
+void BgpTables::meet(const BgpGround& ground) {
+    neighbours_.clear();
+    sessions_.clear();
+    for (std::uint32_t s = 0; s < speakers_.size(); ++s) {
+        const auto& told = speakers_[s]->bgp->neighbours;
+        for (std::uint32_t n = 0; n < told.size(); ++n)
+            for (net::Family family : net::both_families) {
+                if (!told[n].session[family == net::Family::ipv4 ? 0 : 1])
+                    continue;
+                Session session{.to = s, .to_neighbour = n};
+                neighbours_.push_back(judged(s, n, family, ground, session));
+                if (neighbours_.back().state == NeighbourState::full)
+                    sessions_.push_back(session);
+            }
+    }
+    std::ranges::stable_sort(sessions_, {}, &Session::to);
+    first_session_.assign(speakers_.size() + 1, 0);
+    for (const Session& session : sessions_)
+        ++first_session_[session.to + 1];
+    for (std::size_t i = 1; i < first_session_.size(); ++i)
+        first_session_[i] += first_session_[i - 1];
+}
+
+Neighbour BgpTables::judged(std::uint32_t speaker, std::uint32_t neighbour, net::Family family,
+                            const BgpGround& ground, Session& session) const {
+    const lab::Speaker& own = told_of(speaker);
+    const lab::BgpNeighbour& told = own.bgp->neighbours[neighbour];
+    std::size_t f = family == net::Family::ipv4 ? 0 : 1;
+    const lab::BgpEnds& ends = *told.session[f];
+    Neighbour seen{.protocol = Protocol::bgp,
+                   .family = family,
+                   .machine = own.machine,
+                   .other = told.machine,
+                   .nic = {},
+                   .other_nic = {},
+                   .filter = {},
+                   .configured = neighbour};
+    auto apart = [&](Discord discord) {
+        seen.discord = discord;
+        return seen;
+    };
+    std::uint32_t peer = told.machine ? speaker_of(told.machine) : none;
+    if (peer == none)
+        return apart(Discord::not_spoken);
+    const lab::Speaker& other = told_of(peer);
+    std::uint32_t theirs = none;
+    bool elsewhere = false;
+    for (std::uint32_t n = 0; n < other.bgp->neighbours.size(); ++n) {
+        const auto& back = other.bgp->neighbours[n];
+        if (!back.session[f] || back.machine != own.machine)
+            continue;
+        elsewhere = true;
+        if (back.session[f]->peer == ends.own && back.session[f]->own == ends.peer)
+            theirs = n;
+    }
+    if (theirs == none)
+        return apart(elsewhere ? Discord::other_address : Discord::not_configured);
+    const lab::BgpNeighbour& back = other.bgp->neighbours[theirs];
+    if (!told.up || !back.up)
+        return apart(Discord::shut);
+    if (ground.is_cut(own.machine, other.machine))
+        return apart(Discord::cut);
+    bool inner = own.bgp->as == other.bgp->as;
+    if (!inner && !(told.distant && back.distant) && !ground.is_adjacent(ends))
+        return apart(Discord::not_adjacent);
+    net::Flow flow{ends.own, ends.peer, net::Protocol::tcp, first_dynamic_port, bgp_port};
+    lab::FilterId unused;
+    Discord there = ground.reach(own.machine, flow, seen.filter);
+    std::swap(flow.source, flow.destination);
+    Discord back_there = ground.reach(other.machine, flow, unused);
+    if (there == Discord::no_way || back_there == Discord::no_way)
+        return apart(Discord::no_way);
+    // Either may open the connection, and what answers is let through.
+    if (there == Discord::filtered && back_there == Discord::filtered)
+        return apart(Discord::filtered);
+    seen.filter = {};
+    if (told.as != other.bgp->as || back.as != own.bgp->as)
+        return apart(Discord::as_number);
+    if (!own.router_id || !other.router_id)
+        return apart(Discord::no_router_id);
+    if (*own.router_id == *other.router_id)
+        return apart(Discord::router_id);
+    seen.state = NeighbourState::full;
+    session = {.from = peer,
+               .to = speaker,
+               .from_neighbour = theirs,
+               .to_neighbour = neighbour,
+               .from_address = ends.peer,
+               .to_address = ends.own,
+               .inner = inner};
+    return seen;
+}
+
+// --- classes of prefixes ---------------------------------------------------------------------
+
+// Prefixes with the same origins that every policy treats alike.
+void BgpTables::classify(std::vector<BgpOrigin> origins) {
+    std::ranges::sort(origins);
+    classes_.clear();
+    class_of_.assign(numbers_->size(), none);
+    std::map<std::string, std::uint32_t> known;
+    for (std::size_t i = 0; i < origins.size();) {
+        std::size_t first = i;
+        std::uint32_t prefix = origins[i].prefix;
+        const net::Prefix& to = (*numbers_)[prefix];
+        std::string key = to.family() == net::Family::ipv4 ? "4" : "6";
+        for (; i < origins.size() && origins[i].prefix == prefix; ++i) {
+            const BgpOrigin& origin = origins[i];
+            for (std::uint32_t part : {origin.machine.row, origin.med, origin.incomplete ? 1U : 0U})
+                key.append(reinterpret_cast<const char*>(&part), sizeof part);
+        }
+        for (const plan::Policy& policy : lab_->policies)
+            for (const plan::PolicyRule& rule : policy.rules)
+                if (!rule.prefixes.empty())
+                    key += std::ranges::any_of(rule.prefixes,
+                                               [&](const auto& p) {
+                                                   return rule.longer ? p.value.contains(to)
+                                                                      : p.value == to;
+                                               })
+                               ? '+'
+                               : '-';
+        auto [row, is_new] =
+            known.emplace(std::move(key), static_cast<std::uint32_t>(classes_.size()));
+        if (is_new)
+            classes_.push_back({.prefix = prefix,
+                                .origins = {origins.begin() + static_cast<std::ptrdiff_t>(first),
+                                            origins.begin() + static_cast<std::ptrdiff_t>(i)},
+                                .choices = {}});
+        class_of_[prefix] = row->second;
+    }
+}
+
+// --- paths -----------------------------------------------------------------------------------
+
+bool apply(const lab::Lab& lab, lab::PolicyId policy, const net::Prefix& to, Path& path,
+           std::uint32_t own_as) {
+    if (!policy)
+        return true;
+    const plan::Policy& rules = lab.policies[policy.row];
+    for (const plan::PolicyRule& rule : rules.rules) {
+        bool in_prefixes =
+            rule.prefixes.empty() || std::ranges::any_of(rule.prefixes, [&](const auto& p) {
+                return rule.longer ? p.value.contains(to) : p.value == to;
+            });
+        bool in_communities =
+            rule.communities.empty() || std::ranges::any_of(rule.communities, [&](auto community) {
+                return has(path.communities, community);
+            });
+        bool passed = !rule.passed_as
+                      || std::ranges::find(path.as_path, *rule.passed_as) != path.as_path.end();
+        if (!in_prefixes || !in_communities || !passed)
+            continue;
+        if (!rule.accepts)
+            return false;
+        path.preference = rule.preference.value_or(path.preference);
+        path.med = rule.med.value_or(path.med);
+        path.as_path.insert(path.as_path.begin(), rule.prepend, own_as);
+        for (plan::Community community : rule.add_communities)
+            if (!has(path.communities, community))
+                path.communities.push_back(community);
+        std::ranges::sort(path.communities);
+        return true;
+    }
+    return rules.accepts;
+}
+
+// What one router tells another of a class of prefixes, or nothing (RFC 4271 sections 5.1, 9.2).
+std::optional<Path> BgpTables::told(const Class& group, const Session& session) const {
+    const Choice& choice = group.choices[session.from];
+    if (!choice.has)
+        return std::nullopt;
+    const lab::Speaker& from = told_of(session.from);
+    const lab::BgpNeighbour& neighbour = from.bgp->neighbours[session.from_neighbour];
+    bool own = choice.best.session == none;
+    if (!own) {
+        const Session& heard = sessions_[choice.best.session];
+        if (heard.from == session.to || (heard.inner && session.inner))
+            return std::nullopt;
+    }
+    Path path = choice.best.path;
+    if (has(path.communities, no_advertise) || (!session.inner && has(path.communities, no_export)))
+        return std::nullopt;
+    if (session.inner) {
+        if (own || neighbour.next_hop_self)
+            path.next_hop = session.from_address;
+    } else {
+        path.next_hop = session.from_address;
+        path.preference = 100;
+        if (!own)
+            path.med = 0;
+    }
+    if (!apply(*lab_, neighbour.gives, (*numbers_)[group.prefix], path, from.bgp->as))
+        return std::nullopt;
+    if (!session.inner)
+        path.as_path.insert(path.as_path.begin(), from.bgp->as);
+    return path;
+}
+
+const std::optional<BgpWay>& BgpTables::way(std::uint32_t speaker, net::Address to,
+                                            const BgpGround& ground) {
+    auto [known, is_new] = ways_.try_emplace({speaker, to});
+    if (is_new)
+        known->second = ground.way(told_of(speaker).machine, to);
+    return known->second;
+}
+
+std::vector<BgpTables::Candidate> BgpTables::candidates(const Class& group, std::uint32_t speaker,
+                                                        const BgpGround& ground) {
+    std::vector<Candidate> found;
+    net::Family family = (*numbers_)[group.prefix].family();
+    for (const BgpOrigin& origin : group.origins)
+        if (origin.machine == told_of(speaker).machine) {
+            Candidate own;
+            own.path.next_hop = net::Address(0, 0);
+            own.path.med = origin.med;
+            own.path.incomplete = origin.incomplete;
+            found.push_back(std::move(own));
+            break;
+        }
+    candidates_ += first_session_[speaker + 1] - first_session_[speaker];
+    for (std::uint32_t i = first_session_[speaker]; i < first_session_[speaker + 1]; ++i) {
+        const Session& session = sessions_[i];
+        if (session.from_address.family() != family)
+            continue;
+        auto path = told(group, session);
+        if (!path
+            || std::ranges::find(path->as_path, told_of(speaker).bgp->as) != path->as_path.end())
+            continue;
+        const auto& neighbour = told_of(speaker).bgp->neighbours[session.to_neighbour];
+        if (!apply(*lab_, neighbour.takes, (*numbers_)[group.prefix], *path,
+                   told_of(session.from).bgp->as))
+            continue;
+        Candidate candidate{.path = std::move(*path), .session = i};
+        if (const auto& known = way(speaker, candidate.path.next_hop, ground))
+            candidate.cost = known->cost;
+        else
+            candidate.lost_by = Decision::unreachable;
+        found.push_back(std::move(candidate));
+    }
+    decide(speaker, found);
+    return found;
+}
+
+// The decision process, step by step (RFC 4271 section 9.1.2). Afterwards the candidates stand in
+// the order in which they were beaten, the best first.
+void BgpTables::decide(std::uint32_t, std::vector<Candidate>& candidates) const {
+    std::vector<Candidate*> left;
+    for (Candidate& candidate : candidates)
+        if (candidate.lost_by == Decision::best)
+            left.push_back(&candidate);
+    // Keeps those for which `value` is smallest; with `same_neighbour` only against others that
+    // came from the same AS.
+    auto keep = [&](Decision step, auto value, bool same_neighbour = false) {
+        auto beaten = [&](const Candidate* one) {
+            return std::ranges::any_of(left, [&](const Candidate* other) {
+                bool compared = !same_neighbour
+                                || (!one->path.as_path.empty() && !other->path.as_path.empty()
+                                    && one->path.as_path.front() == other->path.as_path.front());
+                return compared && value(*other) < value(*one);
+            });
+        };
+        std::vector<Candidate*> kept;
+        for (Candidate* candidate : left)
+            if (beaten(candidate))
+                candidate->lost_by = step;
+            else
+                kept.push_back(candidate);
+        left = std::move(kept);
+    };
+    auto session = [&](const Candidate& c) -> const Session& { return sessions_[c.session]; };
+    keep(Decision::preference, [](const Candidate& c) { return ~c.path.preference; });
+    keep(Decision::own, [](const Candidate& c) { return c.session == none ? 0 : 1; });
+    keep(Decision::as_path_length, [](const Candidate& c) { return c.path.as_path.size(); });
+    keep(Decision::origin, [](const Candidate& c) { return c.path.incomplete ? 1 : 0; });
+    keep(
+        Decision::med, [](const Candidate& c) { return c.path.med; }, true);
+    keep(Decision::outer,
+         [&](const Candidate& c) { return c.session != none && session(c).inner ? 1 : 0; });
+    keep(Decision::next_hop_cost, [](const Candidate& c) { return c.cost; });
+    keep(Decision::router_id, [&](const Candidate& c) {
+        return c.session == none ? net::Address(0, 0) : *told_of(session(c).from).router_id;
+    });
+    keep(Decision::peer_address, [&](const Candidate& c) {
+        return c.session == none ? net::Address(0, 0) : session(c).from_address;
+    });
+    std::ranges::stable_sort(candidates, [](const Candidate& a, const Candidate& b) {
+        auto rank = [](Decision d) {
+            return d == Decision::best          ? 100
+                   : d == Decision::unreachable ? -1
+                                                : static_cast<int>(d);
+        };
+        return rank(a.lost_by) > rank(b.lost_by);
+    });
+}
+
+// The routers choose in turn until nobody changes its choice. If they come back to choices that
+// they had before, they would do so for ever.
+void BgpTables::converge(Class& group, const BgpGround& ground) {
+    std::vector<std::uint32_t> via(speakers_.size(), none - 1); // session of the best; or none
+    std::set<std::vector<std::uint32_t>> seen;
+    std::set<std::uint32_t> restless;
+    constexpr int most_rounds = 1000;
+    bool circles = false;
+    for (int round = 0; round < most_rounds && !is_too_large(); ++round) {
+        bool changed = false;
+        for (std::uint32_t s = 0; s < speakers_.size(); ++s) {
+            auto found = candidates(group, s, ground);
+            Choice next;
+            next.has = !found.empty() && found.front().lost_by == Decision::best;
+            if (next.has)
+                next.best = found.front();
+            const Choice& known = group.choices[s];
+            if (known.has == next.has
+                && (!next.has
+                    || (known.best.session == next.best.session
+                        && known.best.path == next.best.path)))
+                continue;
+            changed = true;
+            if (circles)
+                restless.insert(s);
+            via[s] = next.has ? next.best.session : none - 1;
+            group.choices[s] = std::move(next);
+        }
+        if (!changed)
+            break;
+        if (circles && !restless.empty() && !seen.insert(via).second) {
+            Dispute dispute{.to = (*numbers_)[group.prefix], .machines = {}};
+            for (std::uint32_t s : restless)
+                dispute.machines.push_back(told_of(s).machine);
+            disputes_.push_back(std::move(dispute));
+            break;
+        }
+        if (!circles && round > static_cast<int>(speakers_.size()) && !seen.insert(via).second) {
+            circles = true; // from here on, whoever still changes is one of the cycle
+            seen = {via};
+        }
+    }
+    for (std::uint32_t s = 0; s < speakers_.size(); ++s) {
+        auto found = candidates(group, s, ground);
+        Choice& choice = group.choices[s];
+        std::vector<Candidate> equal;
+        for (const Candidate& candidate : found)
+            if (candidate.lost_by == Decision::best
+                || (told_of(s).bgp->equal_paths && candidate.lost_by >= Decision::router_id))
+                equal.push_back(candidate);
+        if (choice.has && choice.best.session != none)
+            choice.gate_set = gates_of(s, equal, ground);
+        choice.all = std::move(found);
+    }
+}
+
+std::uint32_t BgpTables::gates_of(std::uint32_t speaker, const std::vector<Candidate>& equal,
+                                  const BgpGround& ground) {
+    std::vector<std::uint32_t> set;
+    for (const Candidate& candidate : equal)
+        if (const auto& known = way(speaker, candidate.path.next_hop, ground))
+            for (const Gate& gate : known->gates) {
+                auto [number, is_new] =
+                    gate_numbers_.emplace(gate, static_cast<std::uint32_t>(gates_.size()));
+                if (is_new)
+                    gates_.push_back(gate);
+                set.push_back(number->second);
+            }
+    std::ranges::sort(set);
+    auto repeated = std::ranges::unique(set);
+    set.erase(repeated.begin(), repeated.end());
+    if (set.empty())
+        return none;
+    auto [number, is_new] = set_numbers_.emplace(set, static_cast<std::uint32_t>(sets_.size()));
+    if (is_new)
+        sets_.push_back(std::move(set));
+    return number->second;
+}
+
+// --- answers ---------------------------------------------------------------------------------
+
+std::optional<Lesson> BgpTables::lesson(MachineId machine, std::uint32_t prefix) const {
+    std::uint32_t speaker =
+        class_of_.empty() || class_of_[prefix] == none ? none : speaker_of(machine);
+    if (speaker == none)
+        return std::nullopt;
+    const Choice& choice = classes_[class_of_[prefix]].choices[speaker];
+    if (!choice.has || choice.best.session == none || choice.gate_set == none)
+        return std::nullopt;
+    Lesson lesson{.kind = sessions_[choice.best.session].inner ? RouteKind::bgp_inner
+                                                               : RouteKind::bgp_outer,
+                  .metric = choice.best.path.med};
+    for (std::uint32_t gate : sets_[choice.gate_set])
+        lesson.add_gate(gate);
+    return lesson;
+}
+
+std::vector<Offer> BgpTables::paths(MachineId machine, std::uint32_t prefix) const {
+    std::vector<Offer> offers;
+    std::uint32_t speaker =
+        class_of_.empty() || class_of_[prefix] == none ? none : speaker_of(machine);
+    if (speaker == none)
+        return offers;
+    for (const Candidate& candidate : classes_[class_of_[prefix]].choices[speaker].all) {
+        Offer offer{.to = (*numbers_)[prefix],
+                    .kind = RouteKind::bgp_outer,
+                    .metric = candidate.path.med,
+                    .gates = {},
+                    .from = machine,
+                    .path = candidate.path,
+                    .lost_by = candidate.lost_by};
+        if (candidate.session != none) {
+            const Session& session = sessions_[candidate.session];
+            offer.from = told_of(session.from).machine;
+            if (session.inner)
+                offer.kind = RouteKind::bgp_inner;
+            if (auto known = ways_.find({speaker, candidate.path.next_hop});
+                known != ways_.end() && known->second)
+                offer.gates = known->second->gates;
+        }
+        offers.push_back(std::move(offer));
+    }
+    return offers;
+}
+
+std::vector<Offer> BgpTables::announced(MachineId machine, std::uint32_t neighbour,
+                                        net::Family family) const {
+    std::vector<Offer> offers;
+    std::uint32_t speaker = speaker_of(machine);
+    for (const Session& session : sessions_) {
+        if (session.from != speaker || session.from_neighbour != neighbour
+            || session.from_address.family() != family)
+            continue;
+        for (std::uint32_t prefix = 0; prefix < class_of_.size(); ++prefix)
+            if (class_of_[prefix] != none && (*numbers_)[prefix].family() == family)
+                if (auto path = told(classes_[class_of_[prefix]], session))
+                    offers.push_back(
+                        {.to = (*numbers_)[prefix],
+                         .kind = session.inner ? RouteKind::bgp_inner : RouteKind::bgp_outer,
+                         .metric = path->med,
+                         .gates = {},
+                         .from = machine,
+                         .path = *path});
+    }
+    return offers;
+}
+
+} // namespace jackal::routing

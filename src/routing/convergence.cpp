@@ -1,0 +1,170 @@
+#include "jackal/routing/convergence.h"
+
+#include "neighbour.h"
+
+#include <algorithm>
+#include <set>
+
+namespace jackal::routing {
+
+using lab::Lab;
+using lab::MachineId;
+using lab::NicId;
+
+namespace {
+
+// What tells one neighbour from all others.
+using Key = std::tuple<Protocol, net::Family, MachineId, NicId, MachineId, NicId, std::uint32_t>;
+
+Key key_of(const Neighbour& n) {
+    return {n.protocol, n.family, n.machine, n.nic, n.other, n.other_nic, n.configured};
+}
+
+class Spreader {
+  public:
+    Spreader(const Lab& lab, const Learned& before, const Learned& after, const Condition& now)
+        : lab_(lab), now_(now), before_(before.neighbours()), after_(after.neighbours()),
+          at_(lab.machines.size()) {}
+
+    std::vector<std::optional<Duration>> run() {
+        std::set<Key> known;
+        for (const Neighbour& n : before_)
+            if (n.state == NeighbourState::full)
+                known.insert(key_of(n));
+        for (const Neighbour& n : after_)
+            if (n.state == NeighbourState::full && known.erase(key_of(n)) == 0)
+                start(n.machine, meeting_time(n));
+        for (const Neighbour& n : before_)
+            if (known.contains(key_of(n)))
+                if (auto time = loss_time(n))
+                    start(n.machine, *time);
+        // Prefixes of NICs without neighbours: their machine knows at once.
+        for (const lab::Speaker& speaker : lab_.speakers)
+            if (now_.machine_on(speaker.machine))
+                for (NicId nic : lab_.nics_of(speaker.machine))
+                    if (!lab_.nics[nic].is_loopback() && !has_carrier(nic))
+                        start(speaker.machine, Duration{0});
+        spread();
+        return finish();
+    }
+
+  private:
+    bool has_carrier(NicId nic) const { return is_live(lab_, now_, nic, net::Family::ipv4); }
+
+    void start(MachineId machine, Duration time) {
+        auto& known = at_[machine.row];
+        if (!known || time < *known)
+            known = time;
+    }
+
+    const lab::OspfNic& ospf(const Neighbour& n) const {
+        return *lab_.speaker(n.machine)->ospf->on(n.nic);
+    }
+
+    // When the machine misses its neighbour; nothing if it is off itself.
+    std::optional<Duration> loss_time(const Neighbour& n) const {
+        using std::chrono::seconds;
+        if (!now_.machine_on(n.machine))
+            return std::nullopt;
+        lost_ = true;
+        if (n.nic && !has_carrier(n.nic))
+            return Duration{0};
+        // A machine that is off takes the carrier of its links along.
+        if (n.nic && lab_.segments[lab_.nics[n.nic].segment].link && !now_.machine_on(n.other))
+            return Duration{0};
+        switch (n.protocol) {
+        case Protocol::ospf:
+            return seconds(ospf(n).dead_s) - Duration(seconds(ospf(n).hello_s)) / 2;
+        case Protocol::rip: {
+            std::uint32_t update_s = lab_.speaker(n.machine)->rip->update_s;
+            return Duration(seconds(6 * update_s)) - Duration(seconds(update_s)) / 2;
+        }
+        case Protocol::bgp: break;
+        }
+        if (const auto& ends = lab_.speaker(n.machine)
+                                   ->bgp->neighbours[n.configured]
+                                   .session[n.family == net::Family::ipv4 ? 0 : 1])
+            for (const lab::Owner& owner : lab_.owners_of(ends->own))
+                if (owner.machine == n.machine && !has_carrier(owner.nic))
+                    return Duration{0};
+        // Keepalives come three times in a hold time (RFC 4271 section 4.4).
+        Duration hold = seconds(lab_.speaker(n.machine)->bgp->hold_s);
+        return hold - hold / 6;
+    }
+
+    // When two machines that come together exchange routes.
+    Duration meeting_time(const Neighbour& n) const {
+        using std::chrono::seconds;
+        switch (n.protocol) {
+        case Protocol::ospf:
+            // On a broadcast network a designated router is elected after a dead interval
+            // (RFC 2328 section 9.1), unless there is one.
+            return ospf(n).point_to_point ? Duration(seconds(ospf(n).hello_s)) / 2
+                                          : Duration(seconds(ospf(n).dead_s));
+        case Protocol::rip: return Duration{0}; // it asks for whole tables at once
+        case Protocol::bgp: break;
+        }
+        return session_time;
+    }
+
+    Duration delay_on(NicId nic) const {
+        if (!nic)
+            return Duration{0};
+        lab::LinkId link = lab_.segments[lab_.nics[nic].segment].link;
+        return link ? Duration(lab_.links[link].delay) : Duration{0};
+    }
+
+    Duration hop_time(const Neighbour& n) const {
+        switch (n.protocol) {
+        case Protocol::ospf: return flooding_time + delay_on(n.nic);
+        case Protocol::rip: return triggered_update_time + delay_on(n.nic);
+        case Protocol::bgp: break;
+        }
+        return path_time;
+    }
+
+    // Bellman and Ford: the news go from each machine to those that hear it.
+    void spread() {
+        bool changed = true;
+        while (changed) {
+            changed = false;
+            for (const Neighbour& n : after_) {
+                if (n.state != NeighbourState::full || !at_[n.other.row])
+                    continue;
+                Duration time = *at_[n.other.row] + hop_time(n);
+                if (at_[n.machine.row] && *at_[n.machine.row] <= time)
+                    continue;
+                at_[n.machine.row] = time;
+                changed = true;
+            }
+        }
+    }
+
+    std::vector<std::optional<Duration>> finish() {
+        for (const lab::Speaker& speaker : lab_.speakers) {
+            auto& time = at_[speaker.machine.row];
+            if (time && speaker.ospf)
+                *time += spf_delay;
+            // Another way is heard of with the next update of whoever knows it.
+            if (time && speaker.rip && lost_)
+                *time += Duration(std::chrono::seconds(speaker.rip->update_s)) / 2;
+        }
+        return std::move(at_);
+    }
+
+    const Lab& lab_;
+    const Condition& now_;
+    std::vector<Neighbour> before_;
+    std::vector<Neighbour> after_;
+    std::vector<std::optional<Duration>> at_; // by machine
+    mutable bool lost_ = false;
+};
+
+} // namespace
+
+std::vector<std::optional<Duration>> convergence(const Lab& lab, const Learned& before,
+                                                 const Learned& after, const Condition& now) {
+    return Spreader(lab, before, after, now).run();
+}
+
+} // namespace jackal::routing

@@ -1,0 +1,349 @@
+#include "jackal/routing/discord.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+#include <set>
+
+namespace jackal::routing {
+
+using lab::Lab;
+using lab::MachineId;
+using lab::NicId;
+using plan::Cause;
+using What = plan::SetOspfNic::What;
+
+namespace {
+
+Cause cause_of(const Neighbour& neighbour) {
+    switch (neighbour.discord) {
+    case Discord::none:
+    case Discord::not_spoken:
+        return neighbour.protocol == Protocol::bgp ? Cause::session_one_sided
+                                                   : Cause::network_not_announced;
+    case Discord::passive: return Cause::neighbour_passive;
+    case Discord::filtered: return Cause::filter_denies;
+    case Discord::area: return Cause::area_differs;
+    case Discord::hello:
+    case Discord::dead: return Cause::timers_differ;
+    case Discord::prefix: return Cause::prefix_length_differs;
+    case Discord::stub: return Cause::stub_differs;
+    case Discord::router_id: return Cause::router_id_twice;
+    case Discord::no_router_id: return Cause::router_id_missing;
+    case Discord::network_type: return Cause::network_type_differs;
+    case Discord::mtu: return Cause::neighbour_mtu_differs;
+    case Discord::no_designated: return Cause::no_designated_router;
+    case Discord::as_number: return Cause::as_number_differs;
+    case Discord::not_configured:
+    case Discord::other_address: return Cause::session_one_sided;
+    case Discord::not_adjacent:
+    case Discord::no_way: return Cause::session_unreachable;
+    case Discord::shut:
+    case Discord::cut: break;
+    }
+    return Cause::session_shut;
+}
+
+class Describer {
+  public:
+    Describer(const Lab& lab, const Neighbour& neighbour)
+        : lab_(lab), n_(neighbour), own_(*lab.speaker(n_.machine)),
+          other_(n_.other ? lab.speaker(n_.other) : nullptr) {}
+
+    lab::Finding run() {
+        bool bgp = n_.protocol == Protocol::bgp;
+        finding_.cause = cause_of(n_);
+        finding_.severity =
+            may_be_meant(n_.discord) ? lab::Severity::warning : lab::Severity::error;
+        finding_.subject = bgp ? lab_.machines[n_.machine].name : lab_.nic_name(n_.nic);
+        finding_.at = mark();
+        if (bgp)
+            session();
+        else
+            adjacency();
+        return std::move(finding_);
+    }
+
+  private:
+    const std::string& own_name() const { return lab_.machines[n_.machine].name; }
+    std::string other_name() const {
+        return n_.other ? lab_.machines[n_.other].name : configured().name;
+    }
+    const lab::BgpNeighbour& configured() const { return own_.bgp->neighbours[n_.configured]; }
+    std::string segment() const { return lab_.segment_name(lab_.nics[n_.nic].segment); }
+    std::string protocol() const {
+        std::string name = n_.protocol == Protocol::ospf  ? "OSPF"
+                           : n_.protocol == Protocol::rip ? "RIP"
+                                                          : "BGP";
+        return name;
+    }
+
+    plan::Mark mark() const {
+        if (n_.protocol == Protocol::bgp)
+            return configured().at;
+        if (const lab::OspfNic* nic = own_nic())
+            return nic->at;
+        return own_.rip ? own_.rip->at : lab_.machines[n_.machine].at;
+    }
+
+    const lab::OspfNic* own_nic() const {
+        return n_.protocol == Protocol::ospf && own_.ospf ? own_.ospf->on(n_.nic) : nullptr;
+    }
+    const lab::OspfNic* other_nic() const {
+        return n_.protocol == Protocol::ospf && other_ != nullptr && other_->ospf
+                   ? other_->ospf->on(n_.other_nic)
+                   : nullptr;
+    }
+
+    plan::Edit tell_other(What what, std::uint32_t value) const {
+        return plan::SetOspfNic{other_name(), lab_.nics[n_.other_nic].name, what, value};
+    }
+
+    void say(std::string message, std::vector<plan::Edit> edits, std::string advice = "") {
+        finding_.message = std::move(message);
+        finding_.remedy = {std::move(edits), std::move(advice)};
+    }
+
+    // `VALUE at ONE, VALUE at OTHER`
+    template <class Value>
+    std::string both(const Value& own, const Value& other) const {
+        return fmt::format("{} at {}, {} at {}", own, lab_.nic_name(n_.nic), other,
+                           lab_.nic_name(n_.other_nic));
+    }
+
+    void adjacency() {
+        std::string apart = fmt::format("{} and {} are no {} neighbours on {}: ", own_name(),
+                                        other_name(), protocol(), segment());
+        const lab::OspfNic* own = own_nic();
+        const lab::OspfNic* other = other_nic();
+        switch (n_.discord) {
+        case Discord::area:
+            return say(apart + "area " + both(own->area, other->area),
+                       {tell_other(What::area, own->area)});
+        case Discord::hello:
+        case Discord::dead:
+            return say(
+                apart
+                    + fmt::format(
+                        "hello and dead interval {}",
+                        both(fmt::format("{} s and {} s", own->hello_s, own->dead_s),
+                             fmt::format("{} s and {} s", other->hello_s, other->dead_s))),
+                {tell_other(What::hello, own->hello_s), tell_other(What::dead, own->dead_s)});
+        case Discord::stub: {
+            bool own_stub = own_.ospf->is_stub(own->area);
+            auto word = [](bool stub) { return stub ? "a stub" : "no stub"; };
+            return say(apart
+                           + fmt::format("area {} is {}", own->area,
+                                         both(word(own_stub), word(!own_stub))),
+                       {plan::SetOspfStub{other_name(), own->area, own_stub}});
+        }
+        case Discord::network_type: {
+            auto word = [](bool p2p) { return p2p ? "point-to-point" : "broadcast"; };
+            return say(apart + "network "
+                           + both(word(own->point_to_point), word(other->point_to_point)),
+                       {tell_other(What::network, own->point_to_point ? 1 : 0)});
+        }
+        case Discord::mtu: return mtu();
+        case Discord::no_designated:
+            return say(fmt::format("nobody on {} may be its designated router, as all have "
+                                   "priority 0",
+                                   segment()),
+                       {plan::SetOspfNic{own_name(), lab_.nics[n_.nic].name, What::priority, 1}});
+        case Discord::passive: {
+            bool other_is = other != nullptr && other->passive;
+            const std::string& who = other_is ? lab_.nic_name(n_.other_nic) : lab_.nic_name(n_.nic);
+            std::vector<plan::Edit> edits;
+            if (n_.protocol == Protocol::ospf)
+                edits.push_back(plan::SetOspfNic{other_is ? other_name() : own_name(),
+                                                 lab_.nics[other_is ? n_.other_nic : n_.nic].name,
+                                                 What::active, 0});
+            return say(apart + who + " is passive", std::move(edits),
+                       "take the NIC out of `passive`");
+        }
+        case Discord::not_spoken:
+            return say(apart + fmt::format("OSPF is not told of {}", lab_.nic_name(n_.other_nic)),
+                       {tell_other(What::area, own->area)});
+        case Discord::prefix:
+            return say(apart + "prefix " + both(prefix_on(n_.nic), prefix_on(n_.other_nic)), {},
+                       "give both ends the prefix of their subnet");
+        case Discord::filtered: return filtered(apart);
+        case Discord::cut: return cut(apart);
+        default: return identity(apart);
+        }
+    }
+
+    void cut(const std::string& apart) {
+        say(apart + "what they tell each other is cut", {},
+            fmt::format("do not cut {}:{}--{}", to_string(n_.protocol), own_name(), other_name()));
+    }
+
+    std::string prefix_on(NicId nic) const {
+        const auto* row = lab_.first_address(nic, n_.family);
+        return row == nullptr ? "none" : net::to_string(row->prefix());
+    }
+
+    void mtu() {
+        const lab::Nic& own = lab_.nics[n_.nic];
+        const lab::Nic& other = lab_.nics[n_.other_nic];
+        bool raise_own = own.mtu_bytes < other.mtu_bytes;
+        const lab::Nic& small = raise_own ? own : other;
+        std::uint16_t bytes = std::max(own.mtu_bytes, other.mtu_bytes);
+        say(fmt::format("{} and {} stay in state exchange on {}: MTU {}", own_name(), other_name(),
+                        segment(), both(own.mtu_bytes, other.mtu_bytes)),
+            {plan::SetNicMtu{lab_.machines[small.machine].name, small.plan_index, bytes}});
+    }
+
+    void filtered(const std::string& apart) {
+        const lab::Filter& filter = lab_.filters[n_.filter];
+        plan::FilterRule rule{.allows = true};
+        if (n_.protocol == Protocol::ospf) {
+            rule.protocol = net::Protocol::ospf;
+        } else {
+            rule.protocol = n_.protocol == Protocol::rip ? net::Protocol::udp : net::Protocol::tcp;
+            std::uint16_t port = n_.protocol == Protocol::bgp     ? 179
+                                 : n_.family == net::Family::ipv4 ? 520
+                                                                  : 521;
+            rule.ports = {{port, port}};
+        }
+        say(apart + fmt::format("filter {} drops what one of them sends", filter.name),
+            {plan::AddFilterRule{filter.name, 0, rule}});
+    }
+
+    // A router id that no machine has: one of the highest that documentation may use.
+    net::Address free_id() const {
+        std::set<net::Address> taken;
+        for (const lab::Speaker& speaker : lab_.speakers)
+            if (speaker.router_id)
+                taken.insert(*speaker.router_id);
+        net::Address id = net::parse_address("192.0.2.254").value();
+        while (taken.contains(id))
+            id = net::Address(id.high(), id.low() - 1);
+        return id;
+    }
+
+    void identity(const std::string& apart) {
+        if (n_.discord == Discord::no_router_id) {
+            const std::string& who = own_.router_id ? other_name() : own_name();
+            return say(apart + fmt::format("{} has no router id, as it has no IPv4 address", who),
+                       {plan::SetRouterId{who, free_id()}});
+        }
+        bool other_written = other_->router_id_written;
+        const std::string& who =
+            other_written || !own_.router_id_written ? other_name() : own_name();
+        say(apart + fmt::format("both have the router id {}", net::to_string(*own_.router_id)),
+            {plan::SetRouterId{who, free_id()}});
+    }
+
+    void session() {
+        const lab::BgpNeighbour& told = configured();
+        std::string apart =
+            fmt::format("{} has no BGP session with {}: ", own_name(), other_name());
+        switch (n_.discord) {
+        case Discord::not_spoken:
+            return say(apart
+                           + (n_.other ? fmt::format("{} speaks no BGP", other_name())
+                                       : fmt::format("nobody has {}", told.name)),
+                       {}, "write `bgp` at the neighbour too, or name another one");
+        case Discord::not_configured:
+            return say(
+                apart
+                    + fmt::format("{} does not name {} as its neighbour", other_name(), own_name()),
+                {plan::SetBgpNeighbour{other_name(), own_name(), own_.bgp->as, told.distant}});
+        case Discord::other_address:
+            return say(apart + fmt::format("{} expects it at another address", other_name()), {},
+                       "have both name the same two addresses");
+        case Discord::as_number: {
+            std::uint32_t real = other_->bgp->as;
+            if (told.as != real)
+                return say(apart
+                               + fmt::format("it expects AS {}, and {} is in AS {}", told.as,
+                                             other_name(), real),
+                           {plan::SetBgpNeighbour{own_name(), told.name, real, false}});
+            for (const lab::BgpNeighbour& back : other_->bgp->neighbours)
+                if (back.machine == n_.machine && back.as != own_.bgp->as)
+                    return say(
+                        apart
+                            + fmt::format("{} expects AS {}, and {} is in AS {}", other_name(),
+                                          back.as, own_name(), own_.bgp->as),
+                        {plan::SetBgpNeighbour{other_name(), back.name, own_.bgp->as, false}});
+            return say(apart + "the AS numbers differ", {}, "have both expect the right ones");
+        }
+        case Discord::not_adjacent:
+            return say(apart + "it is in another AS, and not on a shared subnet",
+                       {plan::SetBgpNeighbour{own_name(), told.name, told.as, true},
+                        plan::SetBgpNeighbour{other_name(), own_name(), own_.bgp->as, true}});
+        case Discord::no_way:
+            return say(apart + "packets do not get from one to the other", {},
+                       fmt::format("ping {} from {} to see why", other_name(), own_name()));
+        case Discord::shut: {
+            if (!told.up)
+                return say(apart + fmt::format("{} is told to keep it down", own_name()),
+                           {plan::SetBgpNeighbour{own_name(), told.name, told.as, false}});
+            return say(apart + fmt::format("{} is told to keep it down", other_name()),
+                       {plan::SetBgpNeighbour{other_name(), own_name(), own_.bgp->as, false}});
+        }
+        case Discord::filtered: return filtered(apart);
+        case Discord::cut: return cut(apart);
+        default: return identity(apart);
+        }
+    }
+
+    const Lab& lab_;
+    const Neighbour& n_;
+    const lab::Speaker& own_;
+    const lab::Speaker* other_;
+    lab::Finding finding_{};
+};
+
+} // namespace
+
+bool may_be_meant(Discord discord) {
+    return discord == Discord::passive || discord == Discord::not_spoken || discord == Discord::shut
+           || discord == Discord::cut;
+}
+
+lab::Finding describe(const Lab& lab, const Neighbour& neighbour) {
+    return Describer(lab, neighbour).run();
+}
+
+lab::Finding describe(const Lab& lab, const Dispute& dispute) {
+    if (dispute.machines.empty())
+        return {.cause = Cause::routing_dispute,
+                .severity = lab::Severity::error,
+                .subject = lab.name,
+                .message = "so many machines speak routing protocols with each other that what "
+                           "they learn is not worked out to the end",
+                .remedy = {{}, "divide them into areas, or put fewer on one segment"},
+                .at = lab.machines[lab.speakers.begin()->machine].at};
+    std::string names;
+    for (MachineId machine : dispute.machines)
+        names += (names.empty() ? "" : ", ") + lab.machines[machine].name;
+    return {.cause = Cause::routing_dispute,
+            .severity = lab::Severity::error,
+            .subject = lab.machines[dispute.machines.front()].name,
+            .message = fmt::format("{} change their routes to {} for ever: each choice makes "
+                                   "another one better",
+                                   names, net::to_string(dispute.to)),
+            .remedy = {{}, "let one of them prefer the path that it has by itself"},
+            .at = lab.machines[dispute.machines.front()].at};
+}
+
+std::vector<lab::Finding> protocol_findings(const Lab& lab, const Learned& learned) {
+    std::vector<lab::Finding> found;
+    std::set<std::tuple<Protocol, Discord, MachineId, MachineId, NicId>> seen;
+    for (const Neighbour& n : learned.neighbours()) {
+        if (n.discord == Discord::none || (n.protocol == Protocol::rip && may_be_meant(n.discord)))
+            continue;
+        // Both ends, and both families, say the same.
+        bool first = !n.other || n.machine < n.other;
+        NicId nic = first ? n.nic : n.other_nic;
+        MachineId one = first ? n.machine : n.other;
+        MachineId two = first ? n.other : n.machine;
+        if (seen.emplace(n.protocol, n.discord, one, two, nic).second)
+            found.push_back(describe(lab, n));
+    }
+    for (const Dispute& dispute : learned.disputes())
+        found.push_back(describe(lab, dispute));
+    return found;
+}
+
+} // namespace jackal::routing

@@ -1,0 +1,187 @@
+// OSPF of one address family: adjacencies, the link-state databases that they flood, and the
+// shortest paths of every router through them (RFC 2328; RFC 5340 for IPv6).
+//
+// Nothing is kept for pairs of routers and prefixes, of which there may be hundreds of millions:
+// each router has the cost and the next hops to every other router and network of its areas, and a
+// route to a prefix is put together from those when it is asked for.
+#pragma once
+
+#include "jackal/routing/condition.h"
+#include "jackal/routing/learned.h"
+#include "prefix_numbers.h"
+
+namespace jackal::routing {
+
+/// A route from outside OSPF that a router announces in it.
+struct OspfExternal {
+    lab::MachineId machine;
+    std::uint32_t prefix = 0; ///< its number
+    std::uint32_t metric = 0;
+    std::uint8_t type = 2;
+
+    friend auto operator<=>(const OspfExternal&, const OspfExternal&) = default;
+};
+
+class OspfTables {
+  public:
+    /// No more than this is worked out, so that no plan exhausts the computer: machines on one
+    /// segment that are looked at, pairs of neighbours, pairs of routers in one area, summaries and
+    /// external routes.
+    static constexpr std::size_t most_on_segment = 1'000;
+    static constexpr std::size_t most_pairs = 2'000'000;
+    static constexpr std::size_t most_row_entries = 450'000'000;
+    static constexpr std::size_t most_adverts = 20'000'000;
+
+    OspfTables(const lab::Lab& lab, const PrefixNumbers& numbers, net::Family family)
+        : lab_(&lab), numbers_(&numbers), family_(family) {}
+
+    /// Works everything out but external routes.
+    void form(const Condition& condition, const lab::Wiring& wiring);
+    /// The same under a condition in which no more works than in that of `form`. False, and no
+    /// change, if more than point-to-point adjacencies have gone.
+    bool reduce(const Condition& condition);
+    void set_externals(std::vector<OspfExternal> externals);
+    /// True if the lab has more than is worked out; what is left out is missing in all tables.
+    bool is_too_large() const { return too_large_; }
+
+    const std::vector<Gate>& gates() const { return graph_->gates; }
+    /// Gates of the lesson count from 0. Nothing for what the machine announces itself.
+    std::optional<Lesson> lesson(lab::MachineId machine, std::uint32_t prefix) const;
+    /// What leads to the best lesson: who announced it, and in which area.
+    struct Source {
+        lab::MachineId origin;
+        std::uint32_t area = 0;
+    };
+    Source source(lab::MachineId machine, std::uint32_t prefix) const;
+    /// The cost from one machine to another inside the areas they share, or nothing.
+    std::optional<std::uint32_t> cost(lab::MachineId from, lab::MachineId to) const;
+
+    void add_neighbours(std::vector<Neighbour>& into) const;
+    void add_link_states(lab::MachineId machine, std::vector<LinkState>& into) const;
+
+  private:
+    static constexpr std::uint32_t nowhere = ~std::uint32_t{0}; // no node, or no way there
+    static constexpr std::uint16_t no_set = 0xffff;
+
+    struct Interface {
+        const lab::Speaker* speaker = nullptr;
+        const lab::OspfNic* told = nullptr;
+        net::Address address;
+        net::Prefix prefix;
+        std::uint32_t domain = 0;
+        std::uint32_t node = nowhere;
+        bool transit = false; ///< joined to a network with a designated router
+    };
+    struct Pair { ///< two interfaces that hear each other, or could
+        std::uint32_t a = 0;
+        std::uint32_t b = 0;
+        NeighbourState state_a = NeighbourState::down; ///< of b, as a sees it
+        NeighbourState state_b = NeighbourState::down;
+        Discord discord = Discord::none;
+        lab::FilterId filter;
+        bool a_designated = false;
+        bool b_designated = false;
+    };
+    /// A router in an area, or a network with a designated router.
+    struct Node {
+        lab::MachineId machine; ///< none for a network
+        std::uint32_t area = 0;
+        std::uint32_t component = 0; ///< whoever has the same database
+        std::uint32_t local = 0;     ///< its number in the component
+        std::uint32_t first_edge = 0;
+        std::uint32_t first_gate = 0;
+        std::uint32_t gate_count = 0;
+        const lab::Speaker* speaker = nullptr;
+    };
+    struct Edge {
+        std::uint32_t to = 0;
+        std::uint32_t cost = 0;
+        std::uint32_t twin = 0; ///< the edge back
+        std::uint32_t gate = 0; ///< the next hop; to a network: that to its first member
+    };
+    struct Advert {
+        std::uint32_t prefix = 0;
+        std::uint32_t node = 0;
+        std::uint32_t cost = 0;   ///< from the node on
+        std::uint32_t metric = 0; ///< of external 2: outside
+        PathType type = PathType::intra_area;
+        lab::MachineId origin; ///< of externals: who announces it
+        lab::NicId nic;        ///< of intra-area: whose prefix it is, none for a network
+    };
+    struct Unheard { ///< a NIC that could have a neighbour which does not speak there
+        lab::NicId nic;
+        lab::NicId other;
+    };
+    /// What does not change when adjacencies go.
+    struct Graph {
+        std::vector<Interface> interfaces;
+        std::vector<Pair> pairs;
+        std::vector<Unheard> unheard;
+        std::vector<Node> nodes; ///< and one more, for the end of the edges
+        std::vector<Edge> edges; ///< by node
+        std::vector<Gate> gates; ///< by node
+        std::vector<std::vector<std::uint32_t>> nodes_of; ///< by machine
+        std::vector<std::vector<std::uint32_t>> members;  ///< by component
+        std::vector<Advert> intra;                        ///< by prefix
+    };
+    /// The ways of one router through its component.
+    struct Row {
+        std::vector<std::uint32_t> cost;                ///< by local number
+        std::vector<std::uint16_t> set;                 ///< the same: of gates
+        std::vector<std::vector<std::uint16_t>> merged; ///< sets of several, after the single ones
+    };
+    class ShortestPaths;
+
+    void add_interfaces(const Condition& condition, const lab::Wiring& wiring);
+    void add_pairs(const Condition& condition);
+    Pair judged(std::uint32_t a, std::uint32_t b, const Condition& condition) const;
+    void add_unheard(const Condition& condition, const lab::Wiring& wiring);
+    void add_nodes();
+    void join();
+    void elect(std::span<const std::uint32_t> group);
+    void lay_edges();
+    void drop_repeated_ids();
+    void number_components();
+    void add_intra();
+    void find_rows(std::uint32_t component);
+    void add_inter();
+    void add_stub_defaults(std::vector<Advert>& into) const;
+    void add_externals();
+    void sort_adverts();
+
+    bool is_on(std::uint32_t router, std::uint32_t network) const;
+    bool is_border(lab::MachineId machine) const;
+    std::uint32_t node_in(lab::MachineId machine, std::uint32_t component) const;
+    std::uint32_t cost_between(std::uint32_t from, std::uint32_t to) const;
+    const Row& row(std::uint32_t node) const { return *rows_[node]; }
+    std::span<const Advert> adverts(std::uint32_t prefix) const;
+    const Advert* best(lab::MachineId machine, std::uint32_t prefix, Lesson& lesson) const;
+
+    const lab::Lab* lab_;
+    const PrefixNumbers* numbers_;
+    net::Family family_;
+    std::shared_ptr<Graph> graph_ = std::make_shared<Graph>();
+    std::vector<bool> dead_;                       // by edge, in the end empty if none is
+    std::vector<lab::NicId> dead_nics_;            // whose prefixes are announced no more, in order
+    std::vector<std::shared_ptr<const Row>> rows_; // by node; null for networks
+    std::vector<Advert> inter_;                    // summaries
+    std::vector<Advert> external_;
+    std::vector<std::uint32_t> first_intra_; // by prefix, in graph_->intra
+    std::vector<std::uint32_t> first_other_; // by prefix, in other_
+    std::vector<Advert> other_;              // summaries and externals, by prefix
+    std::vector<OspfExternal> externals_;
+    bool too_large_ = false;
+
+    // Only while it forms.
+    struct Joint {
+        std::uint32_t from = 0;
+        std::uint32_t to = 0;
+        std::uint32_t cost = 0;
+        std::uint32_t back_cost = 0;
+        std::uint32_t from_interface = nowhere;
+        std::uint32_t to_interface = nowhere;
+    };
+    std::vector<Joint> joints_;
+};
+
+} // namespace jackal::routing

@@ -1,0 +1,83 @@
+// RIP of both address families: what each router hears of its neighbours, hop by hop (RFC 2453,
+// RFC 2080).
+#pragma once
+
+#include "jackal/routing/condition.h"
+#include "jackal/routing/learned.h"
+#include "prefix_numbers.h"
+
+namespace jackal::routing {
+
+/// A route that a router starts to announce, besides the prefixes of its NICs.
+struct RipOrigin {
+    std::uint32_t prefix = 0; ///< its number
+    lab::MachineId machine;
+    std::uint32_t metric = 1;
+
+    friend auto operator<=>(const RipOrigin&, const RipOrigin&) = default;
+};
+
+class RipTables {
+  public:
+    static constexpr std::uint8_t infinity = 16; ///< RFC 2453 section 3.4
+    /// No more than this is worked out, so that no plan exhausts the computer: machines on one
+    /// segment that hear each other, pairs of neighbours, and times that one hears of a prefix.
+    static constexpr std::size_t most_on_segment = 1'000;
+    static constexpr std::size_t most_hearings = 2'000'000;
+    static constexpr std::size_t most_news = 200'000'000;
+
+    RipTables(const lab::Lab& lab, const PrefixNumbers& numbers, const Condition& condition,
+              const lab::Wiring& wiring);
+
+    void settle(std::vector<RipOrigin> origins);
+
+    const std::vector<Gate>& gates() const { return gates_; }
+    /// Gates of the lesson count from 0. Nothing for what the machine announces itself.
+    std::optional<Lesson> lesson(lab::MachineId machine, std::uint32_t prefix) const;
+    /// The neighbour that told the machine of the prefix.
+    lab::MachineId source(lab::MachineId machine, std::uint32_t prefix) const;
+    /// What the machine says to whoever is on the segment of `out`: prefixes and hops.
+    std::vector<std::pair<std::uint32_t, std::uint32_t>> announced(lab::MachineId machine,
+                                                                   lab::NicId out) const;
+    const std::vector<Neighbour>& neighbours() const { return neighbours_; }
+    /// True if the lab has more than is worked out; what is left out is missing in all tables.
+    bool is_too_large() const { return too_large_; }
+
+  private:
+    static constexpr std::uint32_t none = ~std::uint32_t{0};
+
+    struct Interface {
+        lab::MachineId machine;
+        const lab::RipNic* told = nullptr;
+        net::Address address;
+        net::Prefix prefix;
+        std::uint32_t domain = 0;
+    };
+    struct Hearing { ///< what a router says comes to another, by this gate of that one
+        lab::MachineId from;
+        lab::MachineId to;
+        std::uint32_t domain = 0;
+        std::uint32_t gate = 0;
+        std::uint16_t cost = 1;
+    };
+    struct Best {
+        std::uint8_t metric = infinity;
+        std::uint32_t gate = none; ///< none for its own
+    };
+
+    void judge(const Interface& from, const Interface& to, const Condition& condition);
+
+    const lab::Lab* lab_;
+    const PrefixNumbers* numbers_;
+    std::vector<Interface> interfaces_;
+    std::vector<Hearing> hearings_;    ///< by the one that speaks
+    std::vector<std::uint32_t> first_; ///< by machine, in hearings_
+    std::vector<Gate> gates_;
+    std::vector<lab::MachineId> gate_from_; ///< whose address the gate is
+    std::vector<std::uint32_t> gate_domain_;
+    std::vector<std::vector<std::pair<lab::MachineId, Best>>> table_; ///< by prefix, by machine
+    std::vector<Neighbour> neighbours_;
+    bool too_large_ = false;
+};
+
+} // namespace jackal::routing
