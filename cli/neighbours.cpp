@@ -1,6 +1,7 @@
 #include "command.h"
 
 #include <fmt/format.h>
+#include <set>
 
 namespace jackal::cli {
 
@@ -12,11 +13,6 @@ struct NeighboursOptions {
     bool database = false;
     bool announced = false;
 };
-
-std::string reason_text(const lab::Lab& lab, const routing::Neighbour& neighbour) {
-    return neighbour.discord == routing::Discord::none ? ""
-                                                       : routing::describe(lab, neighbour).message;
-}
 
 std::string state_text(const Style& style, const routing::Neighbour& neighbour) {
     std::string_view state = routing::to_string(neighbour.state);
@@ -41,6 +37,7 @@ std::string neighbours_text(const Style& style, const lab::Lab& lab,
     Table table({"machine", "protocol", "out", "neighbour", "state", "", "family"});
     std::vector<std::pair<std::string, std::vector<std::string>>> rows; // with the machine
     std::string reasons;
+    std::set<std::tuple<routing::Protocol, routing::Discord, lab::MachineId, lab::MachineId>> told;
     for (const routing::Neighbour& n : neighbours) {
         std::vector<std::string> row = row_of(n);
         const std::string& name = lab.machines[n.machine].name;
@@ -54,9 +51,12 @@ std::string neighbours_text(const Style& style, const lab::Lab& lab,
             row.push_back(family);
             rows.emplace_back(name, std::move(row));
         }
-        std::string reason = reason_text(lab, n);
-        if (!reason.empty() && reasons.find(reason) == reasons.npos)
-            reasons += fmt::format("  {}\n", reason);
+        // Both ends have the same reason.
+        if (n.discord != routing::Discord::none
+            && told.emplace(n.protocol, n.discord, std::min(n.machine, n.other),
+                            std::max(n.machine, n.other))
+                   .second)
+            reasons += fmt::format("  {}\n", routing::describe(lab, n).message);
     }
     if (rows.empty())
         return "no machine speaks a routing protocol\n";

@@ -47,7 +47,9 @@ std::string origin_text(const lab::Lab& lab, const routing::Offer& offer) {
     case routing::RouteKind::rip: return fmt::format("from {}", from);
     default: break;
     }
-    std::string text = fmt::format("AS path {}, from {}", as_path_text(offer.path), from);
+    std::string text = offer.path.as_path.empty()
+                           ? fmt::format("of this AS, from {}", from)
+                           : fmt::format("AS path {}, from {}", as_path_text(offer.path), from);
     if (offer.path.preference != 100)
         text += fmt::format(", preference {}", offer.path.preference);
     if (!offer.path.communities.empty())

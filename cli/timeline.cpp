@@ -33,9 +33,9 @@ probe::TimelineEvent event_of(const std::string& text, bool mends) {
 
 std::string time_text(probe::Microseconds time) {
     double us = time.count();
-    return us >= 1e6   ? fmt::format("{:.6g} s", us / 1e6)
-           : us >= 1e3 ? fmt::format("{:.4g} ms", us / 1e3)
-                       : fmt::format("{:.4g} us", us);
+    return us >= 1e6 || us == 0 ? fmt::format("{:.6g} s", us / 1e6)
+           : us >= 1e3          ? fmt::format("{:.4g} ms", us / 1e3)
+                                : fmt::format("{:.4g} us", us);
 }
 
 // The ways that pings go, each with a letter: A, B, …, in the order in which they are first used.
@@ -155,7 +155,7 @@ std::string timeline_text(const Style& style, const Opened& opened, const probe:
         "{} to {}, {}, one every {}\n\n", style.strong(options.from), style.strong(options.to),
         counted(static_cast<std::size_t>(options.ping.count), "ping"), time_text(interval));
     out += strip_text(style, timeline, ways, total);
-    out += "\n" + ways.legend(style) + events_text(style, opened, timeline) + "\n";
+    out += "\n" + ways.legend(style) + "\n" + events_text(style, opened, timeline) + "\n";
     Table table({"from", "until", "pings", "lost", "way", ""});
     for (std::size_t column : {0, 1, 2, 3})
         table.right(column);

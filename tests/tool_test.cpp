@@ -127,7 +127,7 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"ping" + skerry + "assay hydrophone", 0, "in UDP from 10.42.0.33 to 10.40.8.129"},
         {"ping" + skerry + "assay hydrophone --cut lamp-r1", 1, "tunnel-down"},
         {"check" + skerry, 0, "school--harbour"},
-        {"demo", 0, "as-number-differs at vessel-r1"},
+        {"demo", 0, "as-number-differs at lamp-r1"},
         {"new leaf-spine --size 5", 0, "lab: leaf-spine-5"},
         {"new rng", 2, "chain, ring, star, tree or leaf-spine"},
         {"new ring --size 2", 2, "3 to 1000"},
@@ -256,8 +256,8 @@ TEST_CASE("the JSON of the other commands agrees with their text") {
 
 TEST_CASE("every command has help with an example") {
     for (const char* command :
-         {"check", "addresses", "machines", "routes", "ping", "trace", "connect", "verify",
-          "peerings", "sites", "ways", "export", "new", "names", "demo"}) {
+         {"check", "addresses", "machines", "routes", "neighbours", "ping", "trace", "connect",
+          "verify", "peerings", "sites", "ways", "export", "new", "names", "demo"}) {
         CAPTURE(command);
         Printed printed = run(tool + command + " --help");
         CHECK(printed.status == 0);

@@ -490,8 +490,10 @@ class Explainer {
         if (!lost || !lab_.machines[here_].outside || !net::is_private(far_))
             return {};
         if (const packet::Step* left = leaving(journey_))
-            if (auto path = path_from(left->machine, Through::working); !path.empty())
-                return strayed(*left, path.front());
+            if (auto path = path_from(left->machine, Through::working); !path.empty()) {
+                auto d = not_learned(left->machine, path);
+                return d ? *d : strayed(*left, path.front());
+            }
         if (leg_.request != nullptr)
             if (const packet::Step* left = leaving(*leg_.request))
                 return untranslated(*left);
@@ -593,7 +595,7 @@ class Explainer {
             return address_unclaimed();
         auto path = path_from(here_, Through::working);
         if (!path.empty()) {
-            if (auto d = not_learned(path))
+            if (auto d = not_learned(here_, path))
                 return *d;
             return missing_route(path.front());
         }
@@ -703,16 +705,17 @@ class Explainer {
 
     // A machine that speaks a routing protocol was not told of the far end: two on a way there do
     // not exchange routes, or the last one announces nothing.
-    Maybe not_learned(const std::vector<Hop>& path) const {
-        if (!settled_.learned(here_).teaches(here_))
+    Maybe not_learned(MachineId from, const std::vector<Hop>& path) const {
+        const routing::Learned& learned = settled_.learned(from);
+        if (!learned.teaches(from))
             return {};
-        std::vector<MachineId> machines{here_};
+        std::vector<MachineId> machines{from};
         for (const Hop& hop : path)
             machines.push_back(lab_.nics[hop.in].machine);
         auto is_on_path = [&](MachineId id) {
             return std::ranges::find(machines, id) != machines.end();
         };
-        for (const routing::Neighbour& n : settled_.learned(here_).neighbours()) {
+        for (const routing::Neighbour& n : learned.neighbours()) {
             bool meant = n.protocol == routing::Protocol::bgp
                              ? is_on_path(n.machine) && is_on_path(n.other)
                              : std::ranges::any_of(path, [&](const Hop& hop) {
@@ -728,18 +731,18 @@ class Explainer {
                         return d;
             return say(routing::describe(lab_, n), n.machine);
         }
-        for (const routing::Dispute& dispute : settled_.learned(here_).disputes())
+        for (const routing::Dispute& dispute : learned.disputes())
             if (dispute.machines.empty() || dispute.to.contains(far_))
                 return say(routing::describe(lab_, dispute),
-                           dispute.machines.empty() ? here_ : dispute.machines.front());
-        return unannounced(path);
+                           dispute.machines.empty() ? from : dispute.machines.front());
+        return unannounced(from, path);
     }
 
     // The last router before the far end does not tell of the segment that this is on.
-    Maybe unannounced(const std::vector<Hop>& path) const {
+    Maybe unannounced(MachineId from, const std::vector<Hop>& path) const {
         MachineId last = lab_.nics[path.back().out].machine;
         const lab::Speaker* speaker = lab_.speaker(last);
-        if (speaker == nullptr || last == here_)
+        if (speaker == nullptr || last == from)
             return {};
         Remedy remedy{{}, fmt::format("have {} announce {}", name(last), segment_of(leg_.target))};
         plan::Mark at = mark(last);
@@ -761,7 +764,7 @@ class Explainer {
         }
         return say(Cause::network_not_announced, last,
                    fmt::format("{} speaks {}, but does not announce {}, so {} has no route to {}",
-                               name(last), protocol, segment_of(leg_.target), name(here_),
+                               name(last), protocol, segment_of(leg_.target), name(from),
                                far_text()),
                    std::move(remedy), at);
     }
