@@ -136,7 +136,8 @@ struct QuestionOptions {
     std::string from;
     std::string to;
     std::string source;
-    int family = 0; ///< 4, 6, or 0 for either
+    int family = 0;         ///< 4, 6, or 0 for either
+    bool every_way = false; ///< by each combination of equal next hops
     probe::PingOptions ping;
 };
 

@@ -110,6 +110,38 @@ std::string uncut_text(const Style& style, const Opened& opened,
                          way_text(opened.lab, *before.out), milliseconds(before.round_trip.mean));
 }
 
+// One line for each way that pings may go, by equal next hops.
+Outcome ask_every_way(const Style& style, const Opened& opened, const routing::Settled& settled,
+                      const probe::PingQuestion& question, bool as_json) {
+    std::vector<probe::PingAnswer> answers = probe::ping_every_way(settled, question);
+    bool all = std::ranges::all_of(answers, &probe::PingAnswer::reaches);
+    if (as_json)
+        return {exports::ways_of_ping_json(settled, answers) + "\n", all ? status_well : status_no};
+    std::vector<std::string> lines; // each once
+    for (const probe::PingAnswer& answer : answers) {
+        std::string line =
+            answer.diagnosis
+                ? fmt::format("  {}  {} at {}\n", style.bad(probe::to_string(answer.outcome)),
+                              plan::slug(answer.diagnosis->cause),
+                              opened.lab.machines[answer.diagnosis->where].name)
+                : fmt::format("  {}  round trip {:.3f} ms\n",
+                              style.good(probe::to_string(answer.outcome)),
+                              milliseconds(answer.round_trip.mean));
+        for (const auto& [heading, journey] :
+             {std::pair("there", &answer.out), {"back", &answer.back}})
+            if (*journey)
+                line += fmt::format("    {:5}  {}\n", style.faint(heading),
+                                    way_text(opened.lab, **journey));
+        if (std::ranges::find(lines, line) == lines.end())
+            lines.push_back(std::move(line));
+    }
+    std::string out = ends_text(style, answers.front()) + "\n";
+    for (const std::string& line : lines)
+        out += line;
+    return {out + fmt::format("\n  {}\n", counted(lines.size(), "way")),
+            all ? status_well : status_no};
+}
+
 } // namespace
 
 std::string way_text(const lab::Lab& lab, const packet::Journey& journey) {
@@ -123,6 +155,8 @@ Outcome ask(const Style& style, QuestionOptions& question) {
     Opened opened = open_plan(question.plan);
     routing::Settled settled = settle(opened, question.plan);
     probe::PingQuestion asked = question_of(opened, question);
+    if (question.every_way)
+        return ask_every_way(style, opened, settled, asked, question.plan.json());
     probe::PingAnswer answer = probe::ping(settled, asked);
     auto mending = mending_of(opened, question, answer);
     const probe::Mending* mend = mending ? &*mending : nullptr;
@@ -185,6 +219,8 @@ void add_ping(CLI::App& app, Run& run) {
         app.add_subcommand("ping", "one ping: the way there and back, and why it fails");
     add_question_options(*entry, *question);
     add_sampling_options(*entry, *question, "echo requests to send; default 4");
+    entry->add_flag("--every-way", question->every_way,
+                    "by each of equal next hops, there and back");
     auto timeline = std::make_shared<TimelineOptions>();
     add_timeline_options(*entry, *timeline);
     entry->footer("Examples:\n"

@@ -77,6 +77,7 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"routes" + skerry + "lamp-r1 --to chart-desk", 0, "lower preference"},
         {"routes" + skerry + "quay-r1 --offers", 0, "intra-area, area 0, from gate-r1"},
         {"neighbours" + skerry, 0, "designated router"},
+        {"ping" + skerry + "chart-desk kettle --every-way", 0, "1 way"},
         {"neighbours" + skerry + "quay-r1 --database", 0, "router"},
         {"neighbours" + skerry + "lamp-r1 --announced", 0, "64513"},
         {"neighbours demo/mistakes/timers-differ.yaml", 1, "10 s and 40 s at buoy-r1/eth1"},

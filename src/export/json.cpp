@@ -587,15 +587,38 @@ std::string ping_json(const plan::Plan& plan, const routing::Settled& settled,
     return text(ping_value(plan, settled, answer, mending));
 }
 
+namespace {
+
+json way_value(const Lab& lab, const std::optional<packet::Journey>& journey) {
+    json machines = json::array();
+    if (journey)
+        for (const packet::Step& step : journey->steps)
+            machines.push_back(lab.machines[step.machine].name);
+    return machines;
+}
+
+} // namespace
+
+std::string ways_of_ping_json(const routing::Settled& settled,
+                              const std::vector<probe::PingAnswer>& answers) {
+    const Lab& lab = settled.lab();
+    json ways = json::array();
+    for (const probe::PingAnswer& answer : answers) {
+        const auto& d = answer.diagnosis;
+        json way = {{"verdict", probe::to_string(answer.outcome)},
+                    {"out", way_value(lab, answer.out)},
+                    {"back", way_value(lab, answer.back)},
+                    {"cause", d ? json(plan::slug(d->cause)) : json(nullptr)}};
+        if (std::ranges::find(ways, way) == ways.end())
+            ways.push_back(std::move(way));
+    }
+    return text({{"from", answers.front().question.from.name},
+                 {"to", answers.front().question.to.name},
+                 {"ways", ways}});
+}
+
 std::string timeline_json(const Lab& lab, const probe::TimelineQuestion& question,
                           const probe::Timeline& timeline) {
-    auto way = [&](const std::optional<packet::Journey>& journey) {
-        json machines = json::array();
-        if (journey)
-            for (const packet::Step& step : journey->steps)
-                machines.push_back(lab.machines[step.machine].name);
-        return machines;
-    };
     json events = json::array();
     for (const probe::TimelineEvent& event : timeline.events)
         events.push_back({{"at_ms", milliseconds(event.at)},
@@ -610,8 +633,8 @@ std::string timeline_json(const Lab& lab, const probe::TimelineQuestion& questio
              {"first", stretch.first},
              {"sent", stretch.count},
              {"received", stretch.received},
-             {"out", way(stretch.answer.out)},
-             {"back", way(stretch.answer.back)},
+             {"out", way_value(lab, stretch.answer.out)},
+             {"back", way_value(lab, stretch.answer.back)},
              {"rtt_ms", stretch.answer.reaches ? json(milliseconds(stretch.answer.round_trip.mean))
                                                : json(nullptr)},
              {"cause", d ? json(plan::slug(d->cause)) : json(nullptr)},

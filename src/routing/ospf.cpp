@@ -219,22 +219,32 @@ void OspfTables::elect(std::span<const std::uint32_t> group) {
         return std::pair(one.told->priority, *one.speaker->router_id)
                > std::pair(other.told->priority, *other.speaker->router_id);
     };
-    std::map<std::uint32_t, std::uint32_t> parents; // interfaces that hear each other
-    auto root = [&](std::uint32_t i) {
-        while (parents[i] != i)
-            i = parents[i];
-        return i;
+    // Camps of interfaces that hear each other, by way of others too.
+    std::vector<std::uint32_t> all;
+    for (std::uint32_t i : group)
+        for (std::uint32_t interface : {graph_->pairs[i].a, graph_->pairs[i].b})
+            all.push_back(interface);
+    std::ranges::sort(all);
+    auto repeated = std::ranges::unique(all);
+    all.erase(repeated.begin(), repeated.end());
+    std::vector<std::uint32_t> parents = singles(all.size());
+    auto root = [&](std::uint32_t interface) {
+        auto place = std::ranges::lower_bound(all, interface) - all.begin();
+        return root_of(parents, static_cast<std::uint32_t>(place));
     };
-    for (std::uint32_t i : group) {
-        const Pair& pair = graph_->pairs[i];
-        parents.try_emplace(pair.a, pair.a);
-        parents.try_emplace(pair.b, pair.b);
-        parents[root(pair.a)] = root(pair.b);
-    }
-    std::map<std::uint32_t, std::vector<std::uint32_t>> camps;
-    for (const auto& [interface, parent] : parents)
-        camps[root(interface)].push_back(interface);
-    for (auto& [_, camp] : camps) {
+    for (std::uint32_t i : group)
+        parents[root(graph_->pairs[i].a)] = root(graph_->pairs[i].b);
+    struct Camp {
+        std::vector<std::uint32_t> interfaces;
+        std::vector<std::uint32_t> pairs;
+    };
+    std::map<std::uint32_t, Camp> camps;
+    for (std::uint32_t interface : all)
+        camps[root(interface)].interfaces.push_back(interface);
+    for (std::uint32_t i : group)
+        camps[root(graph_->pairs[i].a)].pairs.push_back(i);
+    for (auto& [_, own] : camps) {
+        auto& camp = own.interfaces;
         std::ranges::sort(camp, before);
         auto eligible = [&](std::size_t i) {
             return i < camp.size() && graph_->interfaces[camp[i]].told->priority > 0;
@@ -242,10 +252,8 @@ void OspfTables::elect(std::span<const std::uint32_t> group) {
         std::uint32_t designated = eligible(0) ? camp[0] : nowhere;
         std::uint32_t backup = eligible(1) ? camp[1] : nowhere;
         std::vector<std::uint32_t> members;
-        for (std::uint32_t i : group) {
+        for (std::uint32_t i : own.pairs) {
             Pair& pair = graph_->pairs[i];
-            if (std::ranges::find(camp, pair.a) == camp.end())
-                continue;
             pair.a_designated = pair.a == designated;
             pair.b_designated = pair.b == designated;
             if (designated == nowhere)

@@ -1,5 +1,5 @@
 // Holds every engine against the others on made-up labs: judge --seeds FIRST:COUNT[:STEP], --fresh
-// COUNT.
+// COUNT, --protocols.
 #include "asks.h"
 #include "random_lab.h"
 #include "shrink.h"
@@ -30,6 +30,7 @@ struct Options {
     unsigned fresh = 0;
     std::vector<std::string> plans;
     unsigned workers = 4;
+    bool protocols = false;
 };
 
 // The addresses of a machine in one family; with `usable` only those it can send from.
@@ -242,9 +243,9 @@ class Court {
     Result total_;
 };
 
-// Every third lab has several sites.
-Json made_up(std::uint64_t seed) {
-    return seed % 3 == 0 ? random_sites(seed) : random_lab(seed);
+// Every third lab has several sites, unless all are to speak routing protocols.
+Json made_up(std::uint64_t seed, bool protocols) {
+    return seed % 3 == 0 && !protocols ? random_sites(seed) : random_lab(seed, protocols);
 }
 
 std::vector<std::uint64_t> seeds_of(const Options& options) {
@@ -281,7 +282,7 @@ int run(const Options& options) {
     auto judge_case = [&](std::size_t i) {
         if (i >= plans)
             return court.judge(fmt::format("seed {}", seeds[i - plans]),
-                               made_up(seeds[i - plans]).dump(1));
+                               made_up(seeds[i - plans], options.protocols).dump(1));
         std::ifstream file(options.plans[i]);
         court.judge(options.plans[i], std::string(std::istreambuf_iterator<char>(file), {}));
     };
@@ -306,6 +307,8 @@ int main(int argc, char** argv) {
                    "made-up labs: FIRST:COUNT, or FIRST:COUNT:STEP; those of "
                    "every third number have several sites");
     app.add_option("--fresh", options.fresh, "so many made-up labs with new seeds");
+    app.add_flag("--protocols", options.protocols,
+                 "only labs whose routers speak routing protocols");
     app.add_option("--workers", options.workers, "labs at the same time");
     app.add_option("PLANS", options.plans, "plans to judge too");
     CLI11_PARSE(app, argc, argv);

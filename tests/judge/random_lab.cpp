@@ -25,14 +25,14 @@ class Maker {
         plan_["links"] = Json::array();
     }
 
-    Json run() {
+    Json run(bool with_protocols) {
         router_count_ = random_.between(1, 7);
         mostly_dual_ = random_.percent(60);
         for (int i = 0; i < router_count_; ++i)
             plan_["routers"][router(i)] = {{"nics", Json::array()}, {"routes", Json::array()}};
         add_own_subnets();
         join_routers();
-        bool protocols = random_.percent(35);
+        bool protocols = random_.percent(35) || with_protocols;
         if (!protocols || random_.percent(20))
             add_routes();
         if (protocols)
@@ -694,8 +694,8 @@ class Maker {
 
 } // namespace
 
-Json random_lab(std::uint64_t seed) {
-    return Maker(seed).run();
+Json random_lab(std::uint64_t seed, bool with_protocols) {
+    return Maker(seed).run(with_protocols);
 }
 
 } // namespace judge

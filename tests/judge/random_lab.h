@@ -32,8 +32,9 @@ class Random {
     std::uint64_t state_;
 };
 
-/// A plan of 4 to 20 machines, as JSON, which is YAML. The same seed gives the same plan.
-nlohmann::ordered_json random_lab(std::uint64_t seed);
+/// A plan of 4 to 20 machines, as JSON, which is YAML. The same seed gives the same plan. With
+/// `with_protocols` the routers speak routing protocols, else those of about every third plan do.
+nlohmann::ordered_json random_lab(std::uint64_t seed, bool with_protocols = false);
 
 /// Has the routers r0, r1, … of a plan speak routing protocols, and makes some mistakes in them.
 void add_protocols(nlohmann::ordered_json& plan, Random& random);

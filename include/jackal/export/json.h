@@ -51,6 +51,9 @@ JACKAL_API std::string link_states_json(const routing::Settled& settled,
 /// The stretches of a continuous ping, the events, and when machines went by new tables.
 JACKAL_API std::string timeline_json(const lab::Lab& lab, const probe::TimelineQuestion& question,
                                      const probe::Timeline& timeline);
+/// The answers by all combinations of equal next hops (probe::ping_every_way).
+JACKAL_API std::string ways_of_ping_json(const routing::Settled& settled,
+                                         const std::vector<probe::PingAnswer>& answers);
 /// `mending` is left out of the answer if it is null.
 JACKAL_API std::string ping_json(const plan::Plan& plan, const routing::Settled& settled,
                                  const probe::PingAnswer& answer, const probe::Mending* mending);
