@@ -80,7 +80,7 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"ping" + skerry + "chart-desk kettle --every-way", 0, "1 way"},
         {"neighbours" + skerry + "quay-r1 --database", 0, "router"},
         {"neighbours" + skerry + "lamp-r1 --announced", 0, "64513"},
-        {"neighbours demo/mistakes/timers-differ.yaml", 1, "10 s and 40 s at buoy-r1/eth1"},
+        {"neighbours" + mistakes + "timers-differ.yaml", 1, "10 s and 40 s at buoy-r1/eth1"},
         {"neighbours" + skerry + "--cut bgp:quay-r1--lamp-r1", 0, "is cut"},
         {"ping" + skerry
              + "chart-desk kettle --count 100 --interval 100ms --cut-at 3s=quay-r1--lamp-r1",
