@@ -292,13 +292,13 @@ std::vector<BgpTables::Candidate> BgpTables::candidates(const Class& group, std:
             candidate.lost_by = Decision::unreachable;
         found.push_back(std::move(candidate));
     }
-    decide(speaker, found);
+    decide(found);
     return found;
 }
 
 // The decision process, step by step (RFC 4271 section 9.1.2). Afterwards the candidates stand in
 // the order in which they were beaten, the best first.
-void BgpTables::decide(std::uint32_t, std::vector<Candidate>& candidates) const {
+void BgpTables::decide(std::vector<Candidate>& candidates) const {
     std::vector<Candidate*> left;
     for (Candidate& candidate : candidates)
         if (candidate.lost_by == Decision::best)

@@ -108,7 +108,7 @@ class BgpTables {
     std::optional<Path> told(const Class& group, const Session& session) const;
     std::vector<Candidate> candidates(const Class& group, std::uint32_t speaker,
                                       const BgpGround& ground);
-    void decide(std::uint32_t speaker, std::vector<Candidate>& candidates) const;
+    void decide(std::vector<Candidate>& candidates) const;
     const std::optional<BgpWay>& way(std::uint32_t speaker, net::Address to,
                                      const BgpGround& ground);
     std::uint32_t gates_of(std::uint32_t speaker, const std::vector<Candidate>& equal,
