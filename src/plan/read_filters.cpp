@@ -73,11 +73,7 @@ const Key<Filter> filter_keys[] = {
              FilterRule rule;
              rule.at = r.at(item);
              r.mapping(item, "a rule", rule_keys, rule);
-             bool says = false;
-             if (r.kind(item) == NodeKind::mapping)
-                 r.each_pair_quietly(
-                     item, [&](NodeId key, NodeId) { says = says || r.text(key) == "do"; });
-             if (!says)
+             if (!r.has_key(item, "do"))
                  r.problem(item, "a rule needs `do: allow` or `do: deny`");
              if (!rule.ports.empty() && rule.protocol != net::Protocol::any
                  && !net::has_ports(rule.protocol))

@@ -322,11 +322,7 @@ const Key<Policy> policy_keys[] = {
              PolicyRule rule;
              rule.at = r.at(item);
              r.mapping(item, "a rule", rule_keys, rule);
-             bool says = false;
-             if (r.kind(item) == NodeKind::mapping)
-                 r.each_pair_quietly(
-                     item, [&](NodeId key, NodeId) { says = says || r.text(key) == "do"; });
-             if (!says)
+             if (!r.has_key(item, "do"))
                  r.problem(item, "a rule needs `do: accept` or `do: refuse`");
              p.rules.push_back(std::move(rule));
          });

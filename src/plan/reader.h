@@ -57,6 +57,15 @@ class Reader {
         }
     }
 
+    // True if the node is a mapping with that key.
+    bool has_key(NodeId node, std::string_view name) const {
+        bool found = false;
+        if (kind(node) == NodeKind::mapping)
+            each_pair_quietly(node,
+                              [&](NodeId key, NodeId) { found = found || text(key) == name; });
+        return found;
+    }
+
     // Calls use(key, value) for each pair of a mapping; an empty value counts as an empty
     // mapping, and a key that comes twice is a problem.
     template <class Use>

@@ -1028,17 +1028,6 @@ OspfTables::Source OspfTables::source(MachineId machine, std::uint32_t prefix) c
     return {advert->origin, graph_->nodes[advert->node].area};
 }
 
-std::optional<std::uint32_t> OspfTables::cost(MachineId from, MachineId to) const {
-    std::uint32_t best = nowhere;
-    for (std::uint32_t a : graph_->nodes_of[from.row])
-        for (std::uint32_t b : graph_->nodes_of[to.row])
-            if (graph_->nodes[a].component == graph_->nodes[b].component)
-                best = std::min(best, cost_between(a, b));
-    if (best == nowhere)
-        return std::nullopt;
-    return best;
-}
-
 // --- tables for people -----------------------------------------------------------------------
 
 void OspfTables::add_neighbours(std::vector<Neighbour>& into) const {

@@ -53,8 +53,6 @@ class OspfTables {
         std::uint32_t area = 0;
     };
     Source source(lab::MachineId machine, std::uint32_t prefix) const;
-    /// The cost from one machine to another inside the areas they share, or nothing.
-    std::optional<std::uint32_t> cost(lab::MachineId from, lab::MachineId to) const;
 
     void add_neighbours(std::vector<Neighbour>& into) const;
     void add_link_states(lab::MachineId machine, std::vector<LinkState>& into) const;
