@@ -1,6 +1,6 @@
 // What routing protocols taught every machine, under one condition, once they have converged.
 //
-//     for (const routing::Neighbour& n : settled.learned().neighbours())
+//     for (const routing::Neighbour& n : settled.lessons()->neighbours())
 //         if (n.discord != routing::Discord::none) …
 //
 // Each protocol is worked out from what each machine would hear: OSPF (RFC 2328, RFC 5340) from the
@@ -151,7 +151,6 @@ JACKAL_API std::string_view to_string(Decision decision);
 struct Offer {
     net::Prefix to;
     RouteKind kind = RouteKind::ospf;
-    bool used = false;        ///< it is in the machine's route table
     std::uint32_t metric = 0; ///< OSPF: cost (of external 2 that outside); RIP: hops; BGP: MED
     std::vector<Gate> gates;  ///< its next hops; none for a path of BGP that leads nowhere
     PathType type = PathType::none; ///< OSPF
