@@ -30,8 +30,9 @@ done
 "$work/static/bin/jackal" verify "$work/static/share/jackal/demo/skerry.yaml" >/dev/null
 try "$work/static" --static
 
-# With the same flags as the static build, so that what ccache remembers is of use.
-cmake -S "$source" -B "$build/shared" -G Ninja -DCMAKE_BUILD_TYPE=Release -DBUILD_SHARED_LIBS=ON \
+# Unoptimised, as only its linking is asked here.
+cmake -S "$source" -B "$build/shared" -G Ninja -DCMAKE_BUILD_TYPE=Debug \
+    -DCMAKE_CXX_FLAGS_DEBUG=-O0 -DCMAKE_UNITY_BUILD=ON -DBUILD_SHARED_LIBS=ON \
     -DJACKAL_LIBRARY_ONLY=ON >/dev/null
 cmake --build "$build/shared" >/dev/null
 cmake --install "$build/shared" --prefix "$work/shared" >/dev/null

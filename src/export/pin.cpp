@@ -17,7 +17,7 @@ using lab::Lab;
 using lab::NicId;
 using lab::Reason;
 
-constexpr const char* head =
+constexpr const char* pins_head =
     "pinned: # by `jackal addresses --pin`; what is taken out of here is chosen anew\n";
 
 // The lines of a section: `  KEY:` and below it `    NAME: VALUES`.
@@ -69,9 +69,9 @@ bool is_chosen(const Reason& reason) {
     return reason.kind != Reason::Kind::none && reason.kind != Reason::Kind::written;
 }
 
-class Writer {
+class PinWriter {
   public:
-    Writer(const plan::Plan& plan, const Lab& lab)
+    PinWriter(const plan::Plan& plan, const Lab& lab)
         : plan_(plan), lab_(lab), reasons_(lab::reasons(plan)) {}
 
     std::string run() {
@@ -101,7 +101,7 @@ class Writer {
                            + loopbacks.text();
         count_ +=
             sites.count() + subnets.count() + dhcp.count() + links.count() + loopbacks.count();
-        return body.empty() ? "" : head + body;
+        return body.empty() ? "" : pins_head + body;
     }
 
     std::size_t count() const { return count_; }
@@ -196,7 +196,7 @@ Pinning pin(std::string_view text, const std::string& source, const plan::Settin
     if (!reading.plan)
         return result;
     const Lab lab = lab::build(*reading.plan);
-    Writer writer(*reading.plan, lab);
+    PinWriter writer(*reading.plan, lab);
     plan::Rewriting rewriting = plan::replace_section(text, "pinned", writer.run());
     result.problems = std::move(rewriting.problems);
     if (!rewriting.text)

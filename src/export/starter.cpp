@@ -61,9 +61,9 @@ struct Link {
     unsigned number;
 };
 
-class Writer {
+class StarterWriter {
   public:
-    explicit Writer(const Starter& starter) : starter_(starter), n_(starter.size) {
+    explicit StarterWriter(const Starter& starter) : starter_(starter), n_(starter.size) {
         families_ = {net::Family::ipv4};
         if (starter.with_ipv6)
             families_.push_back(net::Family::ipv6);
@@ -274,7 +274,7 @@ unsigned least_size(Shape shape) {
 std::string starter_plan(const Starter& starter) {
     Starter bounded = starter;
     bounded.size = std::clamp(starter.size, least_size(starter.shape), most_size);
-    return Writer(bounded).run();
+    return StarterWriter(bounded).run();
 }
 
 } // namespace jackal::exports

@@ -895,9 +895,9 @@ struct ChangesOutside {
 } // namespace
 
 Remedy within(const Lab& lab, Remedy remedy) {
-    bool outside = std::ranges::any_of(remedy.edits, [&](const plan::Edit& edit) {
-        return std::visit(ChangesOutside{lab}, edit);
-    });
+    bool outside = false;
+    for (const plan::Edit& edit : remedy.edits)
+        edit.visit([&](const auto& change) { outside |= ChangesOutside{lab}(change); });
     if (!outside)
         return remedy;
     return {{},

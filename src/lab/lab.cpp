@@ -19,6 +19,13 @@ std::optional<Id<Row>> row_named(const Table<Row>& table, const plan::NameIndex&
 
 } // namespace
 
+Lab::Lab() = default;
+Lab::Lab(const Lab&) = default;
+Lab::Lab(Lab&&) noexcept = default;
+Lab& Lab::operator=(const Lab&) = default;
+Lab& Lab::operator=(Lab&&) noexcept = default;
+Lab::~Lab() = default;
+
 std::optional<MachineId> Lab::machine(std::string_view wanted) const {
     return row_named(machines, machine_index, wanted);
 }

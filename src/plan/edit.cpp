@@ -1,5 +1,6 @@
 #include "jackal/plan/edit.h"
 
+#include "duties.h"
 #include "jackal/plan/sites.h"
 #include "jackal/plan/validate.h"
 
@@ -164,14 +165,6 @@ constexpr unsigned uplink_length = 28;
 const Protocols& protocols_of(const Machine& machine) {
     static const Protocols none;
     return machine.duties && machine.duties->protocols ? *machine.duties->protocols : none;
-}
-
-Protocols& protocols_of(Machine& machine) {
-    if (!machine.duties)
-        machine.duties = Duties{};
-    if (!machine.duties->protocols)
-        machine.duties->protocols = Protocols{};
-    return *machine.duties->protocols;
 }
 
 // The names that a NIC may go by in the machine's protocols.
@@ -619,10 +612,7 @@ struct Deed {
         rules.erase(rules.begin() + static_cast<std::ptrdiff_t>(e.position));
     }
     Duties& duties_of(const std::string& name) const {
-        Machine& machine = machine_of(plan, name);
-        if (!machine.duties)
-            machine.duties = Duties{};
-        return *machine.duties;
+        return jackal::plan::duties_of(machine_of(plan, name));
     }
     void operator()(const AddTranslation& e) const {
         duties_of(e.machine).translations.push_back({.nic = e.nic});
@@ -757,7 +747,9 @@ std::string to_string(const FilterRule& rule) {
 }
 
 EditText to_text(const Edit& edit, const Plan& plan) {
-    return std::visit(Words{plan}, edit);
+    EditText text;
+    edit.visit([&](const auto& change) { text = Words{plan}(change); });
+    return text;
 }
 
 std::string to_line(const EditText& text) {
@@ -771,7 +763,7 @@ std::string to_line(const EditText& text) {
 
 Plan apply(Plan plan, const std::vector<Edit>& edits) {
     for (const Edit& edit : edits)
-        std::visit(Deed{plan}, edit);
+        edit.visit(Deed{plan});
     return plan;
 }
 

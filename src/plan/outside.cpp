@@ -16,9 +16,9 @@ constexpr std::array wan_ranges{"203.0.113.0/24", "198.51.100.0/24", "192.0.2.0/
                                 "198.18.0.0/24"};
 constexpr const char* usual_lan = "192.168.254.0/24";
 
-class Builder {
+class OutsideBuilder {
   public:
-    explicit Builder(Plan plan) : plan_(std::move(plan)) {}
+    explicit OutsideBuilder(Plan plan) : plan_(std::move(plan)) {}
 
     Plan run() {
         clear();
@@ -296,7 +296,7 @@ bool has_outside(const Plan& plan) {
 }
 
 Plan with_outside(Plan plan) {
-    return Builder(std::move(plan)).run();
+    return OutsideBuilder(std::move(plan)).run();
 }
 
 } // namespace jackal::plan

@@ -25,7 +25,7 @@ void read_ends(Reader& r, NodeId node, std::vector<Placed<Ends>>& into) {
     });
 }
 
-std::optional<bool> read_verdict(Reader& r, NodeId node) {
+std::optional<bool> read_filter_verdict(Reader& r, NodeId node) {
     if (auto i = r.word(node, "verdict", {"allow", "deny"}))
         return *i == 0;
     return std::nullopt;
@@ -38,9 +38,9 @@ void read_protocol(Reader& r, NodeId node, net::Protocol& into) {
         into = protocols.at(*i);
 }
 
-const Key<FilterRule> rule_keys[] = {
+const Key<FilterRule> filter_rule_keys[] = {
     {"do", [](Reader& r, NodeId n,
-              FilterRule& rule) { rule.allows = read_verdict(r, n).value_or(false); }},
+              FilterRule& rule) { rule.allows = read_filter_verdict(r, n).value_or(false); }},
     {"from", [](Reader& r, NodeId n, FilterRule& rule) { read_ends(r, n, rule.from); }},
     {"port",
      [](Reader& r, NodeId n, FilterRule& rule) {
@@ -64,7 +64,7 @@ const Key<Filter> filter_keys[] = {
     {"about", [](Reader& r, NodeId n, Filter& f) { read_text(r, n, f.about); }},
     {"default",
      [](Reader& r, NodeId n, Filter& f) {
-         f.allows = read_verdict(r, n).value_or(false);
+         f.allows = read_filter_verdict(r, n).value_or(false);
          f.default_at = r.at(n);
      }},
     {"rules",
@@ -72,7 +72,7 @@ const Key<Filter> filter_keys[] = {
          read_list(r, n, "rules", [&](NodeId item) {
              FilterRule rule;
              rule.at = r.at(item);
-             r.mapping(item, "a rule", rule_keys, rule);
+             r.mapping(item, "a rule", filter_rule_keys, rule);
              if (!r.has_key(item, "do"))
                  r.problem(item, "a rule needs `do: allow` or `do: deny`");
              if (!rule.ports.empty() && rule.protocol != net::Protocol::any

@@ -1,3 +1,4 @@
+#include "duties.h"
 #include "reader.h"
 
 #include <unordered_map>
@@ -151,19 +152,6 @@ void read_loopback(Reader& r, NodeId node, Machine& machine) {
     else if (word != "auto")
         read_address_per_family(r, node, loopback.given);
     machine.loopback = std::move(loopback);
-}
-
-Duties& duties_of(Machine& machine) {
-    if (!machine.duties)
-        machine.duties = Duties{};
-    return *machine.duties;
-}
-
-Protocols& protocols_of(Machine& machine) {
-    Duties& duties = duties_of(machine);
-    if (!duties.protocols)
-        duties.protocols = Protocols{};
-    return *duties.protocols;
 }
 
 // `like`, `count` and `template` shape the entry as a whole; MachineReader reads them.

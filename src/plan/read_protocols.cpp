@@ -277,19 +277,19 @@ void read_communities(Reader& r, NodeId node, std::vector<Community>& into) {
     });
 }
 
-std::optional<bool> read_verdict(Reader& r, NodeId node) {
+std::optional<bool> read_policy_verdict(Reader& r, NodeId node) {
     if (auto i = r.word(node, "verdict", {"accept", "refuse"}))
         return *i == 0;
     return std::nullopt;
 }
 
-const Key<PolicyRule> rule_keys[] = {
+const Key<PolicyRule> policy_rule_keys[] = {
     {"add-community",
      [](Reader& r, NodeId n, PolicyRule& p) { read_communities(r, n, p.add_communities); }},
     {"community",
      [](Reader& r, NodeId n, PolicyRule& p) { read_communities(r, n, p.communities); }},
-    {"do",
-     [](Reader& r, NodeId n, PolicyRule& p) { p.accepts = read_verdict(r, n).value_or(false); }},
+    {"do", [](Reader& r, NodeId n,
+              PolicyRule& p) { p.accepts = read_policy_verdict(r, n).value_or(false); }},
     {"longer", [](Reader& r, NodeId n, PolicyRule& p) { read_flag(r, n, p.longer); }},
     {"med", [](Reader& r, NodeId n,
                PolicyRule& p) { p.med = read_number<std::uint32_t>(r, n, 0, most_as); }},
@@ -312,7 +312,7 @@ const Key<Policy> policy_keys[] = {
     {"about", [](Reader& r, NodeId n, Policy& p) { read_text(r, n, p.about); }},
     {"default",
      [](Reader& r, NodeId n, Policy& p) {
-         p.accepts = read_verdict(r, n).value_or(false);
+         p.accepts = read_policy_verdict(r, n).value_or(false);
          p.default_at = r.at(n);
      }},
     {"rules",
@@ -321,7 +321,7 @@ const Key<Policy> policy_keys[] = {
          read_list(r, n, "rules", [&](NodeId item) {
              PolicyRule rule;
              rule.at = r.at(item);
-             r.mapping(item, "a rule", rule_keys, rule);
+             r.mapping(item, "a rule", policy_rule_keys, rule);
              if (!r.has_key(item, "do"))
                  r.problem(item, "a rule needs `do: accept` or `do: refuse`");
              p.rules.push_back(std::move(rule));

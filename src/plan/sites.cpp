@@ -130,9 +130,9 @@ std::string border_of(const Plan& plan, const Peering& peering, int side) {
 
 namespace {
 
-class Builder {
+class CoreBuilder {
   public:
-    explicit Builder(Plan plan) : plan_(std::move(plan)) {}
+    explicit CoreBuilder(Plan plan) : plan_(std::move(plan)) {}
 
     Plan run() {
         clear();
@@ -404,7 +404,7 @@ bool has_cores(const Plan& plan) {
 } // namespace
 
 Plan with_cores(Plan plan) {
-    return has_cores(plan) ? Builder(std::move(plan)).run() : std::move(plan);
+    return has_cores(plan) ? CoreBuilder(std::move(plan)).run() : std::move(plan);
 }
 
 Plan complete(Plan plan) {

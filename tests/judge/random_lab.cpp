@@ -16,9 +16,9 @@ struct Edge {
     int b;
 };
 
-class Maker {
+class LabMaker {
   public:
-    explicit Maker(std::uint64_t seed) : random_(seed) {
+    explicit LabMaker(std::uint64_t seed) : random_(seed) {
         plan_["lab"] = fmt::format("made-up-{}", seed);
         for (const char* section : {"subnets", "guests", "routers"})
             plan_[section] = Json::object();
@@ -509,16 +509,33 @@ class Maker {
     }
 
     void make_mistake() {
-        static constexpr std::array mistakes = {
-            &Maker::lose_route,        &Maker::lose_route,          &Maker::lose_all_routes,
-            &Maker::do_not_forward,    &Maker::put_nic_down,        &Maker::put_machine_off,
-            &Maker::put_link_down,     &Maker::give_wrong_gateway,  &Maker::turn_route,
-            &Maker::take_address,      &Maker::leave_subnet,        &Maker::change_length,
-            &Maker::use_end_of_range,  &Maker::overlap_subnets,     &Maker::mistake_segment,
-            &Maker::repeat_route,      &Maker::point_at_each_other, &Maker::shrink_mtu,
-            &Maker::leave_unaddressed, &Maker::send_elsewhere,      &Maker::add_addresses,
-            &Maker::add_default,       &Maker::route_connected,     &Maker::add_nic,
-            &Maker::let_guest_forward, &Maker::split_segment,       &Maker::share_mac};
+        static constexpr std::array mistakes = {&LabMaker::lose_route,
+                                                &LabMaker::lose_route,
+                                                &LabMaker::lose_all_routes,
+                                                &LabMaker::do_not_forward,
+                                                &LabMaker::put_nic_down,
+                                                &LabMaker::put_machine_off,
+                                                &LabMaker::put_link_down,
+                                                &LabMaker::give_wrong_gateway,
+                                                &LabMaker::turn_route,
+                                                &LabMaker::take_address,
+                                                &LabMaker::leave_subnet,
+                                                &LabMaker::change_length,
+                                                &LabMaker::use_end_of_range,
+                                                &LabMaker::overlap_subnets,
+                                                &LabMaker::mistake_segment,
+                                                &LabMaker::repeat_route,
+                                                &LabMaker::point_at_each_other,
+                                                &LabMaker::shrink_mtu,
+                                                &LabMaker::leave_unaddressed,
+                                                &LabMaker::send_elsewhere,
+                                                &LabMaker::add_addresses,
+                                                &LabMaker::add_default,
+                                                &LabMaker::route_connected,
+                                                &LabMaker::add_nic,
+                                                &LabMaker::let_guest_forward,
+                                                &LabMaker::split_segment,
+                                                &LabMaker::share_mac};
         (this->*random_.any_of(mistakes))();
     }
 
@@ -695,7 +712,7 @@ class Maker {
 } // namespace
 
 Json random_lab(std::uint64_t seed, bool with_protocols) {
-    return Maker(seed).run(with_protocols);
+    return LabMaker(seed).run(with_protocols);
 }
 
 } // namespace judge

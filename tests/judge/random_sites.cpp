@@ -10,9 +10,9 @@ using Json = nlohmann::ordered_json;
 
 namespace {
 
-class Maker {
+class SiteMaker {
   public:
-    explicit Maker(std::uint64_t seed) : random_(seed) {
+    explicit SiteMaker(std::uint64_t seed) : random_(seed) {
         plan_["lab"] = fmt::format("made-up-{}", seed);
         for (const char* section : {"sites", "subnets", "guests", "routers"})
             plan_[section] = Json::object();
@@ -233,7 +233,7 @@ class Maker {
 } // namespace
 
 Json random_sites(std::uint64_t seed) {
-    return Maker(seed).run();
+    return SiteMaker(seed).run();
 }
 
 } // namespace judge

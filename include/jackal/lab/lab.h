@@ -381,6 +381,13 @@ struct Owner {
 };
 
 struct JACKAL_API Lab {
+    Lab();
+    Lab(const Lab&);
+    Lab(Lab&&) noexcept;
+    Lab& operator=(const Lab&);
+    Lab& operator=(Lab&&) noexcept;
+    ~Lab();
+
     std::string name;
     std::string source; ///< the plan's file name
     Table<Site> sites;

@@ -8,8 +8,8 @@
 #include "jackal/api.h"
 #include "jackal/plan/plan.h"
 
+#include <memory>
 #include <string>
-#include <variant>
 #include <vector>
 
 namespace jackal::plan {
@@ -302,14 +302,60 @@ struct SetBgpNeighbour {
     bool distant = false;
 };
 
-using Edit = std::variant<
-    AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicUp, RemoveNicMac, AddNic,
-    AddRouter, SetMachineUp, SetForwards, SetMachineGateway, AddRoute, SetRouteVia, RemoveRoute,
-    SetLinkUp, SetLinkMtu, SetNicMtu, AddFilterRule, RemoveFilterRule, AddTranslation, AddService,
-    SetPortVlan, AllowVlan, SetPortUp, SetSwitchUp, SetCableUp, SetBondMemberUp, AddSegmentPort,
-    SetDhcpSize, RemoveDhcp, SetDhcpRelay, RemoveStartsAfter, AddNameServer, AcceptPeering,
-    TakeRelayed, SetPeeringExit, AddPeering, SetSiteRelay, SetSiteSpace, AddUplink, AddLink,
-    AddTunnel, SetOspfNic, SetOspfStub, SetRouterId, SetBgpNeighbour>;
+/// The types of change that an edit can be.
+template <class... Changes>
+struct ChangeList {
+    /// The place of T in the list; its length if it is not there.
+    template <class T>
+    static constexpr std::size_t place = [] {
+        std::size_t i = 0;
+        (void)((std::is_same_v<T, Changes> || (++i, false)) || ...);
+        return i;
+    }();
+    template <class T>
+    static constexpr bool has = place<T> < sizeof...(Changes);
+
+    /// Calls use(change) with the change as the type at that place.
+    template <class Use>
+    static void visit(std::size_t place, const void* change, Use& use) {
+        std::size_t i = 0;
+        (void)((i++ == place && (use(*static_cast<const Changes*>(change)), true)) || ...);
+    }
+};
+
+using Changes =
+    ChangeList<AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicUp,
+               RemoveNicMac, AddNic, AddRouter, SetMachineUp, SetForwards, SetMachineGateway,
+               AddRoute, SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu, SetNicMtu, AddFilterRule,
+               RemoveFilterRule, AddTranslation, AddService, SetPortVlan, AllowVlan, SetPortUp,
+               SetSwitchUp, SetCableUp, SetBondMemberUp, AddSegmentPort, SetDhcpSize, RemoveDhcp,
+               SetDhcpRelay, RemoveStartsAfter, AddNameServer, AcceptPeering, TakeRelayed,
+               SetPeeringExit, AddPeering, SetSiteRelay, SetSiteSpace, AddUplink, AddLink,
+               AddTunnel, SetOspfNic, SetOspfStub, SetRouterId, SetBgpNeighbour>;
+
+/// Any one of the changes above; it cannot be altered, and copies share it.
+class Edit {
+  public:
+    template <class T>
+    requires(Changes::has<T>) Edit(T change)
+        : place_(Changes::place<T>), change_(std::make_shared<const T>(std::move(change))) {}
+
+    /// The change if it is a T, or null.
+    template <class T>
+    const T* as() const {
+        return place_ == Changes::place<T> ? static_cast<const T*>(change_.get()) : nullptr;
+    }
+
+    /// Calls use(change) with the change as what it is.
+    template <class Use>
+    void visit(Use use) const {
+        Changes::visit(place_, change_.get(), use);
+    }
+
+  private:
+    std::size_t place_; // of its type
+    std::shared_ptr<const void> change_;
+};
 
 /// An edit in the words of the plan file.
 struct EditText {
