@@ -1,6 +1,5 @@
 #include "command.h"
 
-#include <charconv>
 #include <fmt/format.h>
 
 namespace jackal::cli {
@@ -10,21 +9,9 @@ namespace {
 constexpr std::size_t most_events = 100;
 
 // `250us`, `20ms`, `3s`.
-std::optional<probe::Microseconds> parse_time(std::string_view text) {
-    double number = 0;
-    auto [end, error] =
-        std::from_chars(text.data(), text.data() + text.size(), number, std::chars_format::fixed);
-    std::string_view unit(end, static_cast<std::size_t>(text.data() + text.size() - end));
-    double factor = unit == "us" ? 1 : unit == "ms" ? 1e3 : unit == "s" ? 1e6 : 0;
-    constexpr double most_us = 1e12;
-    if (error != std::errc{} || factor == 0 || number < 0 || number * factor > most_us)
-        return std::nullopt;
-    return probe::Microseconds(number * factor);
-}
-
 probe::TimelineEvent event_of(const std::string& text, bool mends) {
     std::size_t equals = text.find('=');
-    auto at = parse_time(std::string_view(text).substr(0, equals));
+    auto at = plan::parse_time(std::string_view(text).substr(0, equals));
     if (equals == text.npos || !at)
         throw NotAsked(fmt::format("{} {}: write TIME=WHAT, such as 3s=lamp-r1--vessel-r1",
                                    mends ? "--mend-at" : "--cut-at", text));
@@ -200,7 +187,7 @@ Outcome ask_timeline(const Style& style, QuestionOptions& question,
     probe::TimelineQuestion asked{
         .ping = question_of(opened, question), .count = question.ping.count, .events = {}};
     if (!options.interval.empty()) {
-        auto interval = parse_time(options.interval);
+        auto interval = plan::parse_time(options.interval);
         if (!interval || interval->count() <= 0)
             throw NotAsked(
                 fmt::format("--interval {}: write a time such as 20ms or 1s", options.interval));

@@ -118,17 +118,6 @@ std::string overlaps_text(const Lab& lab, const Peering& peering) {
     return fmt::format("{}", fmt::join(texts, ", "));
 }
 
-// A machine of the site that forwards and is no core, or none.
-MachineId router_of(const Lab& lab, SiteId site) {
-    for (MachineId id : lab.machines.ids()) {
-        const Machine& machine = lab.machines[id];
-        if (machine.forwards && !machine.is_core && !machine.outside
-            && machine.kind == plan::MachineKind::router && lab.site_of(id) == site)
-            return id;
-    }
-    return {};
-}
-
 // A relay for the hub: a router it has, or a new one on its first subnet.
 void add_relay(const Lab& lab, SiteId hub, std::vector<plan::Edit>& edits) {
     if (MachineId router = router_of(lab, hub)) {
@@ -344,6 +333,16 @@ std::optional<Finding> gap_outwards(const Lab& lab, SiteId site) {
                 return gap;
         }
     return unshared(lab, site);
+}
+
+MachineId router_of(const Lab& lab, SiteId site) {
+    for (MachineId id : lab.machines.ids()) {
+        const Machine& machine = lab.machines[id];
+        if (machine.forwards && !machine.is_core && !machine.outside
+            && machine.kind == plan::MachineKind::router && lab.site_of(id) == site)
+            return id;
+    }
+    return {};
 }
 
 MachineId border_for(const Lab& lab, SiteId site) {

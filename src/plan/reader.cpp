@@ -41,11 +41,17 @@ parse_with_unit(std::string_view text,
     return std::nullopt;
 }
 
-static std::optional<std::chrono::microseconds> parse_delay(std::string_view text) {
+std::optional<std::chrono::microseconds> parse_time(std::string_view text) {
+    constexpr double most_us = 1e12;
     auto us = parse_with_unit(text, {{"us", 1}, {"ms", 1e3}, {"s", 1e6}});
-    if (!us || *us > 3600e6)
+    if (!us || *us > most_us)
         return std::nullopt;
     return std::chrono::microseconds(std::llround(*us));
+}
+
+static std::optional<std::chrono::microseconds> parse_delay(std::string_view text) {
+    auto time = parse_time(text);
+    return time && *time <= std::chrono::hours(1) ? time : std::nullopt;
 }
 
 std::optional<double> parse_percent(std::string_view text) {

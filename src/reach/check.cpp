@@ -57,17 +57,10 @@ class Checker {
     }
 
   private:
-    probe::Endpoint end(NicId nic) const {
-        return {.name = lab_.machine_name(nic),
-                .machine = lab_.nics[nic].machine,
-                .nic = nic,
-                .address = {}};
-    }
-
     void ask(NicId from, NicId to) {
         ++check_.pairs_asked;
         probe::PingAnswer answer =
-            probe::ping(settled_, {.from = end(from), .to = end(to), .count = 1});
+            probe::ping(settled_, {.from = end_at(lab_, from), .to = end_at(lab_, to), .count = 1});
         if (!answer.back || !answer.diagnosis)
             return;
         Cause cause = answer.diagnosis->cause;

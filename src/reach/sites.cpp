@@ -20,11 +20,6 @@ std::vector<NicId> speakers(const routing::Settled& settled, lab::SiteId site) {
     return found;
 }
 
-probe::Endpoint end(const Lab& lab, NicId nic) {
-    return {
-        .name = lab.machine_name(nic), .machine = lab.nics[nic].machine, .nic = nic, .address = {}};
-}
-
 SitePair ask(const routing::Settled& settled, lab::SiteId from, lab::SiteId to,
              const std::vector<NicId>& askers, const std::vector<NicId>& targets) {
     const Lab& lab = settled.lab();
@@ -34,8 +29,8 @@ SitePair ask(const routing::Settled& settled, lab::SiteId from, lab::SiteId to,
         for (NicId target : targets) {
             if (asker == target || row.pairs >= most_pairs_of_subnets)
                 continue;
-            probe::PingAnswer answer =
-                probe::ping(settled, {.from = end(lab, asker), .to = end(lab, target), .count = 1});
+            probe::PingAnswer answer = probe::ping(
+                settled, {.from = end_at(lab, asker), .to = end_at(lab, target), .count = 1});
             if (answer.diagnosis && answer.diagnosis->cause == plan::Cause::no_common_family)
                 continue;
             ++row.pairs;

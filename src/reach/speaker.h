@@ -1,6 +1,7 @@
 // Who asks and answers for a subnet.
 #pragma once
 
+#include "jackal/probe/endpoint.h"
 #include "jackal/routing/settled.h"
 
 namespace jackal::reach {
@@ -8,5 +9,11 @@ namespace jackal::reach {
 /// The machine that speaks for a subnet: its first guest that is up and has an address, else its
 /// first other machine.
 std::optional<lab::NicId> speaker(const routing::Settled& settled, const lab::Subnet& subnet);
+
+/// The NIC as an end of a question.
+inline probe::Endpoint end_at(const lab::Lab& lab, lab::NicId nic) {
+    return {
+        .name = lab.machine_name(nic), .machine = lab.nics[nic].machine, .nic = nic, .address = {}};
+}
 
 } // namespace jackal::reach

@@ -94,14 +94,11 @@ class Comparer {
 
     std::vector<plan::Edit>& list_at(const plan::Edit& edit, Way& way) const {
         for (int side : {0, 1}) {
-            bool is_here = std::visit(
-                [&](const auto& e) {
-                    if constexpr (requires { e.site; })
-                        return e.site == name(side);
-                    else
-                        return false;
-                },
-                edit);
+            bool is_here = false;
+            edit.visit([&](const auto& change) {
+                if constexpr (requires { change.site; })
+                    is_here = change.site == name(side);
+            });
             if (is_here)
                 return way.at[side];
         }
@@ -110,13 +107,12 @@ class Comparer {
 
     // The router of a site that a tunnel or a wire ends at: its first, or one that is added.
     std::string end_of(int side, Way& way) const {
-        for (const lab::Machine& machine : lab_.machines)
-            if (machine.kind == plan::MachineKind::router && machine.forwards && !machine.is_core
-                && !machine.outside && lab_.site_of(*lab_.machine(machine.name)) == sites_[side]) {
-                if (!has_default(*lab_.machine(machine.name)))
-                    add_default(machine.name, side, way);
-                return machine.name;
-            }
+        if (MachineId router = lab::router_of(lab_, sites_[side])) {
+            const std::string& name = lab_.machines[router].name;
+            if (!has_default(router))
+                add_default(name, side, way);
+            return name;
+        }
         for (const lab::Subnet& subnet : lab_.subnets) {
             if (subnet.site != sites_[side] || subnet.outside)
                 continue;
@@ -161,7 +157,7 @@ class Comparer {
         Lab lab = lab::build(changed(before));
         routing::Settled settled = routing::settle(lab);
         for (const lab::Link& link : lab.links) {
-            const auto& added = std::get<plan::AddTunnel>(way.common.front());
+            const auto& added = *way.common.front().as<plan::AddTunnel>();
             if (!link.is_tunnel || lab.machine_name(link.first) != added.first
                 || lab.machine_name(link.second) != added.second)
                 continue;
@@ -189,7 +185,7 @@ class Comparer {
 
     // To a subnet of the other site; what a new router needs for itself is a default route.
     static bool is_route_over(const plan::Edit& edit) {
-        const auto* route = std::get_if<plan::AddRoute>(&edit);
+        const auto* route = edit.as<plan::AddRoute>();
         return route != nullptr && std::holds_alternative<std::string>(route->to);
     }
 
@@ -236,7 +232,7 @@ class Comparer {
         std::vector<plan::Edit> edits;
         auto take = [&](const std::vector<plan::Edit>& some, bool routers) {
             for (const plan::Edit& edit : some)
-                if (std::holds_alternative<plan::AddRouter>(edit) == routers)
+                if ((edit.as<plan::AddRouter>() != nullptr) == routers)
                     edits.push_back(edit);
         };
         for (bool routers : {true, false}) // first those that others refer to
@@ -276,7 +272,7 @@ class Comparer {
                 if (!asker || !target)
                     continue;
                 probe::PingAnswer answer =
-                    probe::ping(settled, {.from = end(lab, *asker), .to = end(lab, *target)});
+                    probe::ping(settled, {.from = end_at(lab, *asker), .to = end_at(lab, *target)});
                 if (answer.diagnosis)
                     continue;
                 unsigned least = 65535;
@@ -286,13 +282,6 @@ class Comparer {
                 return least;
             }
         return 0;
-    }
-
-    static probe::Endpoint end(const Lab& lab, lab::NicId nic) {
-        return {.name = lab.machine_name(nic),
-                .machine = lab.nics[nic].machine,
-                .nic = nic,
-                .address = {}};
     }
 
     const plan::Plan& plan_;

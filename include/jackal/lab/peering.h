@@ -26,6 +26,9 @@ JACKAL_API std::optional<Finding> gap_between(const Lab& lab, SiteId from, SiteI
 /// not there. Nothing if no peering shares one.
 JACKAL_API std::optional<Finding> gap_outwards(const Lab& lab, SiteId site);
 
+/// The site's first router that forwards, its core left out, or none.
+JACKAL_API MachineId router_of(const Lab& lab, SiteId site);
+
 /// The machine that a peering of the site ends at: its core, or a manual site's first router. None
 /// without one.
 JACKAL_API MachineId border_for(const Lab& lab, SiteId site);

@@ -509,6 +509,10 @@ JACKAL_API std::vector<std::string> link_names(const std::vector<Link>& links);
 /// `512M`, `4G`, `1.5T` for a number of mebibytes.
 JACKAL_API std::string size_text(std::uint64_t mib);
 
+/// `250us`, `4ms` or `1.5s`, to the nearest microsecond; nothing for any other text, or for more
+/// than 10^12 microseconds.
+JACKAL_API std::optional<std::chrono::microseconds> parse_time(std::string_view text);
+
 /// True for a host-name label: a-z, 0-9 and inner hyphens, at most 63 (RFC 1123 section 2.1).
 JACKAL_API bool is_name(std::string_view text);
 
