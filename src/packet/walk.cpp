@@ -83,6 +83,7 @@ class Walk {
         while (visit())
             ;
         journey_.packet.shares = {};
+        journey_.packet.records = {};
         return std::move(journey_);
     }
 
@@ -285,10 +286,13 @@ class Walk {
     bool arrive() {
         arrived_as_ = journey_.flow;
         record_ = record();
+        kept_ = request_ == nullptr ? kept() : nullptr;
         if (in_ && !pass_nic(in_, plan::Way::in))
             return false;
         if (record_)
             set_destination(record_->came.source, record_->came.source_port);
+        else if (kept_ != nullptr)
+            set_destination(kept_->left.destination, kept_->left.destination_port);
         else if (in_ && starts_flow())
             redirect();
         return true;
@@ -300,9 +304,22 @@ class Walk {
             return false;
         if (record_)
             set_source_as(record_->came);
+        else if (kept_ != nullptr)
+            set_source(kept_->left.source, kept_->left.source_port);
         else if (starts_flow())
             masquerade();
+        // Linux lets go of a flow that has the address of another NIC than it leaves by.
+        if (kept_ != nullptr && kept_->left.source != kept_->came.source && kept_->out != hop_->out)
+            return end(Ending::older_flow);
         return pass_nic(hop_->out, plan::Way::out);
+    }
+
+    // What the machine keeps of earlier packets of the same flow, or null.
+    const Record* kept() const {
+        for (const Record& record : journey_.packet.records)
+            if (record.machine == at_ && record.came == journey_.flow)
+                return &record;
+        return nullptr;
     }
 
     // Only the first packet of a flow is translated by rule. Of answers to a request that the
@@ -386,7 +403,7 @@ class Walk {
     }
 
     bool pass(lab::FilterId id, plan::Way way, NicId nic) {
-        if (!id || record_)
+        if (!id || record_ || (kept_ != nullptr && kept_->answered))
             return true;
         const lab::Filter& filter = lab_.filters[id];
         std::uint32_t rule = filter.index.first(way, journey_.flow);
@@ -445,6 +462,7 @@ class Walk {
     net::Flow told_;       // of an error: the packet it tells of, as the machines on the way saw it
     net::Flow arrived_as_; // at the current machine
     std::optional<Passage> record_; // of the flow, at the current machine
+    const Record* kept_ = nullptr;  // of earlier packets of the flow there, or null
 };
 
 // Outer packets may be fragmented anywhere (RFC 7348 section 4.3 only advises against it), and say

@@ -7,7 +7,7 @@ namespace jackal::plan {
 
 namespace {
 
-constexpr std::array texts = {
+constexpr std::array cause_texts = {
     CauseText{Cause::subnets_overlap, "subnets-overlap",
               "two subnets that can meet use some of the same addresses"},
     CauseText{Cause::spaces_overlap, "spaces-overlap",
@@ -170,25 +170,27 @@ constexpr std::array texts = {
               "no machine in the lab has the address that was asked for"},
     CauseText{Cause::no_common_family, "no-common-family",
               "the two ends have no address family in common"},
+    CauseText{Cause::older_flow, "older-flow",
+              "a machine goes on with a flow as it began, before the network changed"},
 };
 
-static_assert(std::ranges::is_sorted(texts, {}, &CauseText::cause),
+static_assert(std::ranges::is_sorted(cause_texts, {}, &CauseText::cause),
               "the table follows the enumeration");
-static_assert(texts.size() == static_cast<std::size_t>(Cause::no_common_family) + 1);
+static_assert(cause_texts.size() == static_cast<std::size_t>(Cause::older_flow) + 1);
 
 } // namespace
 
 std::span<const CauseText> all_causes() {
-    return texts;
+    return cause_texts;
 }
 
 std::string_view slug(Cause cause) {
-    return texts[static_cast<std::size_t>(cause)].slug;
+    return cause_texts[static_cast<std::size_t>(cause)].slug;
 }
 
 std::optional<Cause> cause_from_slug(std::string_view slug) {
-    auto found = std::ranges::find(texts, slug, &CauseText::slug);
-    if (found == texts.end())
+    auto found = std::ranges::find(cause_texts, slug, &CauseText::slug);
+    if (found == cause_texts.end())
         return std::nullopt;
     return found->cause;
 }

@@ -114,6 +114,7 @@ class Explainer {
         case Ending::to_broadcast: return to_broadcast();
         case Ending::filtered: return filtered();
         case Ending::not_relayed: return not_relayed();
+        case Ending::older_flow: return explain_older_flow(lab_, journey_, here_);
         case Ending::which_neighbour:
             if (lab_.nics[journey_.answering.front()].shares_mac)
                 return duplicate_mac();
@@ -1186,6 +1187,23 @@ Diagnosis explain_no_address(const Lab& lab, const Endpoint& from, const Endpoin
                 fmt::format("{} and {} have no address family in common", from.name, to.name),
             .remedy = {{}, "give both ends an address of the same family"},
             .at = lab.machines[from.machine].at};
+}
+
+Diagnosis explain_older_flow(const Lab& lab, const packet::Journey& journey, MachineId where) {
+    const std::string& name = lab.machines[where].name;
+    bool forgets = journey.ending == Ending::older_flow;
+    return {.cause = Cause::older_flow,
+            .where = where,
+            .explanation =
+                forgets ? fmt::format("{} has translated the ping to {} so far, the address of a "
+                                      "NIC that it leaves by no more; one is dropped, and the next "
+                                      "is translated anew",
+                                      name, net::to_string(journey.flow.source))
+                        : fmt::format("{} goes on with the ping as it began, by its record of the "
+                                      "flow; a ping that starts now gets its reply",
+                                      name),
+            .remedy = {{}, "stop the ping for half a minute, until the record is gone"},
+            .at = lab.machines[where].at};
 }
 
 } // namespace jackal::probe

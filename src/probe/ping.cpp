@@ -238,7 +238,8 @@ class Pinger {
         packet::Packet request{.source = answer_.source.value_or(net::Address{}),
                                .destination = *answer_.destination,
                                .ttl = question().ttl,
-                               .shares = question().shares[0]};
+                               .shares = question().shares[0],
+                               .records = question().records};
         if (question().service) {
             request.protocol = question().service->protocol;
             request.source_port = asking_port;
@@ -370,6 +371,15 @@ std::string_view to_string(Outcome outcome) {
     case Outcome::unreachable: break;
     }
     return "unreachable";
+}
+
+bool same_way(const std::optional<packet::Journey>& one,
+              const std::optional<packet::Journey>& other) {
+    if (!one || !other)
+        return !one && !other;
+    return std::ranges::equal(one->steps, other->steps, [](const auto& s, const auto& t) {
+        return s.machine == t.machine && s.out == t.out && s.action == t.action;
+    });
 }
 
 Microseconds travel_time(const Lab& lab, const Journey& journey) {

@@ -1,5 +1,7 @@
 #include "jackal/probe/timeline.h"
 
+#include "explain.h"
+
 #include <algorithm>
 #include <cmath>
 #include <memory>
@@ -108,16 +110,101 @@ class Clock {
         if (count <= 0)
             return;
         routing::Settled settled = at(from);
-        PingQuestion ping = question_.ping;
-        ping.count = count;
-        ping.seed += static_cast<std::uint64_t>(first);
+        forget(settled.condition(), question_.interval * first);
         Stretch next{.first = first,
                      .count = count,
                      .from = question_.interval * first,
                      .until = question_.interval * (first + count),
-                     .answer = probe::ping(settled, ping)};
-        next.received = next.answer.received;
-        timeline_.sent += count;
+                     .answer = answer(settled, first, count)};
+        // That happens to one ping, and those behind it begin anew.
+        bool forgets = next.answer.out && next.answer.out->ending == packet::Ending::older_flow;
+        if (forgets) {
+            next.count = 1;
+            next.until = question_.interval * (first + 1);
+            std::erase_if(kept_, [&](const Kept& kept) {
+                return kept.record.machine == next.answer.out->last_machine();
+            });
+        }
+        add(next);
+        remember(next);
+        if (forgets)
+            ask(next.until, until);
+    }
+
+    PingAnswer answer(const routing::Settled& settled, int first, int count) const {
+        PingQuestion ping = question_.ping;
+        ping.count = count;
+        ping.seed += static_cast<std::uint64_t>(first);
+        for (const Kept& kept : kept_)
+            ping.records.push_back(kept.record);
+        PingAnswer found = probe::ping(settled, ping);
+        if (found.reaches || ping.records.empty() || !found.out
+            || found.out->ending == packet::Ending::older_flow)
+            return found;
+        ping.records.clear();
+        PingAnswer fresh = probe::ping(settled, ping);
+        if (fresh.reaches)
+            found.diagnosis = explain_older_flow(lab_, *found.out, parting(*found.out, *fresh.out));
+        return found;
+    }
+
+    // The machine that treats the packet of an older flow otherwise than that of a new one.
+    static lab::MachineId parting(const packet::Journey& older, const packet::Journey& fresh) {
+        std::size_t i = 0;
+        while (i + 1 < std::min(older.steps.size(), fresh.steps.size())
+               && older.flow_at(i) == fresh.flow_at(i))
+            ++i;
+        return older.steps[i].machine;
+    }
+
+    // What machines keep of the flow. In IPv4 and IPv6 Linux forgets a ping after 30 seconds, and
+    // what it translated to the address of a NIC when that goes down.
+    void forget(const routing::Condition& condition, Microseconds now) {
+        constexpr std::chrono::seconds longest{30};
+        std::erase_if(kept_, [&](const Kept& kept) {
+            const packet::Record& record = kept.record;
+            bool translated = record.left.source != record.came.source;
+            return now - kept.used >= longest || !condition.machine_on(record.machine)
+                   || (translated && !condition.nic_up(record.out));
+        });
+    }
+
+    void remember(const Stretch& stretch) {
+        const PingAnswer& answer = stretch.answer;
+        if (!answer.out)
+            return;
+        auto passed = [](const std::optional<packet::Journey>& journey, lab::MachineId machine) {
+            return journey && std::ranges::any_of(journey->steps, [&](const packet::Step& step) {
+                       return step.machine == machine && step.action != packet::Action::drop;
+                   });
+        };
+        Microseconds used = stretch.until - question_.interval;
+        for (std::size_t i = 0; i < answer.out->steps.size(); ++i) {
+            const packet::Step& step = answer.out->steps[i];
+            if (step.action == packet::Action::drop)
+                continue;
+            packet::Record record{.machine = step.machine,
+                                  .came = i == 0 ? answer.out->packet.flow()
+                                                 : answer.out->flow_at(i - 1),
+                                  .left = answer.out->flow_at(i),
+                                  .out = step.out,
+                                  .answered = passed(answer.back, step.machine)};
+            auto known = std::ranges::find_if(kept_, [&](const Kept& kept) {
+                return kept.record.machine == record.machine && kept.record.came == record.came;
+            });
+            if (known == kept_.end()) {
+                kept_.push_back({record, used});
+            } else {
+                known->used = used;
+                known->record.answered = known->record.answered || record.answered;
+            }
+        }
+    }
+
+    void add(const Stretch& given) {
+        Stretch next = given;
+        next.received = next.count == given.answer.sent ? given.answer.received : 0;
+        timeline_.sent += next.count;
         timeline_.received += next.received;
         if (!timeline_.stretches.empty() && alike(timeline_.stretches.back(), next)) {
             Stretch& last = timeline_.stretches.back();
@@ -129,15 +216,12 @@ class Clock {
         timeline_.stretches.push_back(std::move(next));
     }
 
+    struct Kept {
+        packet::Record record;
+        Microseconds used{0}; // when a ping passed last
+    };
+
     static bool alike(const Stretch& one, const Stretch& other) {
-        auto same_way = [](const std::optional<packet::Journey>& a,
-                           const std::optional<packet::Journey>& b) {
-            if (!a || !b)
-                return !a && !b;
-            return std::ranges::equal(a->steps, b->steps, [](const auto& s, const auto& t) {
-                return s.machine == t.machine && s.out == t.out && s.action == t.action;
-            });
-        };
         bool same_cause = one.answer.diagnosis.has_value() == other.answer.diagnosis.has_value()
                           && (!one.answer.diagnosis
                               || one.answer.diagnosis->cause == other.answer.diagnosis->cause);
@@ -150,6 +234,7 @@ class Clock {
     const TimelineQuestion& question_;
     routing::Tables tables_;
     Timeline timeline_;
+    std::vector<Kept> kept_;                                       // of the flow of the pings
     std::vector<routing::Condition> conditions_;                   // before, and after each event
     std::vector<std::shared_ptr<const routing::Learned>> learned_; // the same
 };

@@ -18,6 +18,16 @@
 
 namespace jackal::packet {
 
+/// What a machine keeps of a flow that it has passed on: whatever belongs to that flow is treated
+/// as its first packet was, and no rule is asked again.
+struct Record {
+    lab::MachineId machine;
+    net::Flow came; ///< as it came to the machine
+    net::Flow left; ///< as it left, or was taken
+    lab::NicId out; ///< which it left by first; none where it was taken
+    bool answered = false;
+};
+
 /// What of a packet decides its way.
 struct Packet {
     net::Address source;
@@ -37,6 +47,8 @@ struct Packet {
     /// Which of equal next hops it takes, machine after machine; once they are used up, or where
     /// there are none, the one that falls to its two addresses.
     std::span<const std::uint32_t> shares = {};
+    /// What machines keep of earlier packets of its flow.
+    std::span<const Record> records = {};
 
     net::Flow flow() const {
         return {source, destination, protocol, source_port, destination_port};
@@ -100,6 +112,8 @@ enum class Ending : std::uint8_t {
     filtered,        ///< a filter dropped it
     not_relayed,     ///< a core passes nothing on from one peer to another; dropped
     to_broadcast,    ///< the destination is a broadcast address here; not sent, not forwarded
+    older_flow,      ///< the flow was translated to the address of a NIC that it leaves by no more:
+                     ///< the machine drops it once and forgets it
 };
 
 struct Journey;

@@ -96,6 +96,7 @@ enum class Cause : std::uint8_t {
     packets_lost,
     address_unclaimed,
     no_common_family,
+    older_flow,
 };
 
 struct CauseText {

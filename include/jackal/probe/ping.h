@@ -35,6 +35,8 @@ struct PingQuestion {
     std::uint64_t seed = 1;      ///< of jitter and loss
     /// Which of equal next hops the packets take there and back, see packet::Packet::shares.
     std::vector<std::uint32_t> shares[2];
+    /// What machines keep of earlier pings that were the same flow.
+    std::vector<packet::Record> records;
 };
 
 /// Why a ping gets no reply.
@@ -100,6 +102,10 @@ JACKAL_API std::vector<PingAnswer> ping_every_way(const routing::Settled& settle
 
 /// The error that reaches the source of a journey that ended at some machine.
 JACKAL_API SeenError seen_error(const routing::Settled& settled, const packet::Journey& journey);
+
+/// True if two journeys went the same way to the same end, or neither took place.
+JACKAL_API bool same_way(const std::optional<packet::Journey>& one,
+                         const std::optional<packet::Journey>& other);
 
 /// The time a packet takes by the journey's links and machines, without jitter.
 JACKAL_API Microseconds travel_time(const lab::Lab& lab, const packet::Journey& journey);
