@@ -19,6 +19,14 @@ std::string finding_text(const Style& style, const Opened& opened, const lab::Fi
     return out + "\n";
 }
 
+std::vector<std::vector<std::string>> finding_rows(const lab::Lab& lab, const reach::Check& check) {
+    std::vector<std::vector<std::string>> rows;
+    for (const lab::Finding& f : check.findings)
+        rows.push_back({std::string(lab::to_string(f.severity)), std::string(plan::slug(f.cause)),
+                        plan::to_string(f.at, lab.source), f.message});
+    return rows;
+}
+
 } // namespace
 
 std::string check_text(const Style& style, const Opened& opened, const routing::Settled& settled,
@@ -75,10 +83,23 @@ void add_check(CLI::App& app, Run& run) {
             routing::Settled settled = settle(opened, *options);
             Progress progress("checking");
             reach::Check check = reach::check(settled, std::ref(progress));
+            auto check_of = [&](const routing::Settled& asked) {
+                return &asked == &settled ? check : reach::check(asked, std::ref(progress));
+            };
             int status = check.has_errors() ? status_no : status_well;
             if (options->json())
-                return {exports::check_json(opened.plan, opened.lab, check) + "\n", status};
-            return {check_text(style, opened, settled, check), status};
+                return {json_of(opened, *options, settled,
+                                [&](const routing::Settled& asked) {
+                                    return exports::check_json(opened.plan, opened.lab,
+                                                               check_of(asked));
+                                }),
+                        status};
+            Rows rows{{"severity", "finding", "plan", ""}, 4, [&](const routing::Settled& asked) {
+                          return finding_rows(opened.lab, check_of(asked));
+                      }};
+            return {check_text(style, opened, settled, check)
+                        + changes_text(style, opened, *options, settled, rows),
+                    status};
         };
     });
 }

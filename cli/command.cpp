@@ -7,6 +7,7 @@
 #include <fstream>
 #include <iostream>
 #include <iterator>
+#include <set>
 #include <sstream>
 #include <unistd.h>
 
@@ -66,7 +67,9 @@ void add_cuts(CLI::App& command, PlanOptions& options) {
             "--cut", options.cuts,
             "as if this were cut: MACHINE, MACHINE/NIC, MACHINE--MACHINE, SITE--SITE, a wire of a "
             "bond, SWITCH, SWITCH/PORT, SWITCH/PORT:VLAN, or what two machines tell each other, "
-            "such as ospf:MACHINE--MACHINE (rip:, bgp:); may be given several times")
+            "such as ospf:MACHINE--MACHINE (rip:, bgp:); may be given several times, and the "
+            "answer "
+            "tells what all of them change")
         ->type_name("WHAT")
         ->allow_extra_args(false);
 }
@@ -146,9 +149,68 @@ routing::Settled settle(const Opened& opened, const PlanOptions& options) {
         if (!condition.cut(opened.lab, cut))
             throw NotAsked(fmt::format("--cut {}: the lab has no such machine, NIC, link, switch "
                                        "or port; write MACHINE, MACHINE/NIC, MACHINE--MACHINE, "
-                                       "SITE--SITE, SWITCH, SWITCH/PORT or SWITCH/PORT:VLAN",
+                                       "SITE--SITE, SWITCH, SWITCH/PORT, SWITCH/PORT:VLAN or "
+                                       "ospf:MACHINE--MACHINE (rip:, bgp:)",
                                        cut));
     return routing::settle(opened.lab, std::move(condition));
+}
+
+std::string json_of(const Opened& opened, const PlanOptions& options,
+                    const routing::Settled& settled,
+                    const std::function<std::string(const routing::Settled&)>& answer) {
+    std::string text = answer(settled);
+    if (!options.cuts.empty())
+        text = exports::with_whole(text, answer(routing::settle(opened.lab)));
+    return text + "\n";
+}
+
+std::string changes_text(const Style& style, const Opened& opened, const PlanOptions& options,
+                         const routing::Settled& settled, const Rows& rows) {
+    if (options.cuts.empty())
+        return "";
+    using Row = std::vector<std::string>;
+    std::vector<Row> now = rows.of(settled);
+    std::vector<Row> whole = rows.of(routing::settle(opened.lab));
+    auto key = [&](const Row& row) {
+        return Row(row.begin(), row.begin() + static_cast<std::ptrdiff_t>(rows.key));
+    };
+    auto sorted = [](std::vector<Row> list) {
+        std::ranges::sort(list);
+        return list;
+    };
+    std::vector<Row> gone;
+    std::vector<Row> come;
+    std::ranges::set_difference(sorted(whole), sorted(now), std::back_inserter(gone));
+    std::ranges::set_difference(sorted(now), sorted(whole), std::back_inserter(come));
+    auto among = [](const std::vector<Row>& list, const Row& row) {
+        return std::ranges::binary_search(list, row);
+    };
+    std::vector<std::string> headings = rows.headings;
+    headings.insert(headings.begin(), "");
+    Table table(headings);
+    auto add = [&](const std::string& mark, Row row) {
+        row.insert(row.begin(), mark);
+        table.add(std::move(row));
+    };
+    // In the order of the whole lab's answer, what came instead behind what is gone.
+    std::set<Row> told;
+    for (const Row& row : whole) {
+        if (!among(gone, row) || !told.insert(key(row)).second)
+            continue;
+        for (const Row& was : whole)
+            if (key(was) == key(row) && among(gone, was))
+                add(style.faint("was"), was);
+        for (const Row& is : now)
+            if (key(is) == key(row) && among(come, is))
+                add("is", is);
+    }
+    for (const Row& row : now)
+        if (among(come, row) && !told.contains(key(row)))
+            add("is", row);
+    std::string heading = "\n" + style.strong("changed by the cut");
+    if (gone.empty() && come.empty())
+        return heading + ": nothing\n";
+    return heading + "\n" + table.text(style, 2);
 }
 
 lab::MachineId machine_named(const lab::Lab& lab, const std::string& name) {
@@ -236,6 +298,10 @@ void Progress::operator()(std::size_t done, std::size_t total) {
     shown_ = true;
     fmt::print(stderr, "\r{}: {}%", what_, 100 * done / total);
     std::fflush(stderr);
+}
+
+double milliseconds(probe::Microseconds time) {
+    return time.count() / 1000;
 }
 
 probe::PingQuestion question_of(const Opened& opened, QuestionOptions& options) {

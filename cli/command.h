@@ -108,6 +108,23 @@ class Progress {
 /// The lab under the cuts of the options. Throws NotAsked for a cut of nothing.
 routing::Settled settle(const Opened& opened, const PlanOptions& options);
 
+/// The JSON of an answer; under cuts that of the whole lab stands in it as `whole`.
+std::string json_of(const Opened& opened, const PlanOptions& options,
+                    const routing::Settled& settled,
+                    const std::function<std::string(const routing::Settled&)>& answer);
+
+/// An answer as rows of cells, to tell what cuts changed. Rows whose first `key` cells agree are
+/// about the same thing.
+struct Rows {
+    std::vector<std::string> headings;
+    std::size_t key = 1;
+    std::function<std::vector<std::vector<std::string>>(const routing::Settled&)> of;
+};
+
+/// Under cuts the rows that the whole lab has otherwise, as `was` and `is`; else nothing.
+std::string changes_text(const Style& style, const Opened& opened, const PlanOptions& options,
+                         const routing::Settled& settled, const Rows& rows);
+
 /// The machine of that name. Throws NotAsked with the nearest one.
 lab::MachineId machine_named(const lab::Lab& lab, const std::string& name);
 
@@ -161,6 +178,10 @@ probe::PingQuestion question_of(const Opened& opened, QuestionOptions& options);
 std::optional<probe::Mending> mending_of(const Opened& opened, const QuestionOptions& options,
                                          const probe::PingAnswer& answer);
 
+/// Under cuts: what the whole lab answers to the same question; else nothing.
+std::string uncut_text(const Style& style, const Opened& opened, const PlanOptions& options,
+                       const probe::PingAnswer& answer);
+
 /// What happens while a ping goes on.
 struct TimelineOptions {
     std::string interval;           ///< empty: a second
@@ -200,6 +221,9 @@ Outcome pin_plan(const Style& style, const PlanOptions& options);
 /// it out in the plan file if `write` is set. Throws NotAsked if anything is in the way.
 Outcome renumber_plan(const Style& style, const PlanOptions& options, const std::string& wish,
                       bool write);
+
+/// For a table or a sentence that says `ms`.
+double milliseconds(probe::Microseconds time);
 
 /// `64512 64513`, or `own`.
 std::string as_path_text(const routing::Path& path);

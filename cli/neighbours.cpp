@@ -21,25 +21,38 @@ std::string state_text(const Style& style, const routing::Neighbour& neighbour) 
     return routing::may_be_meant(neighbour.discord) ? style.warning(state) : style.bad(state);
 }
 
-// Both families on one line where they fare alike.
-std::string neighbours_text(const Style& style, const lab::Lab& lab,
-                            const std::vector<routing::Neighbour>& neighbours) {
-    auto row_of = [&](const routing::Neighbour& n) {
-        return std::vector<std::string>{
-            std::string(routing::to_string(n.protocol)), n.nic ? lab.nics[n.nic].name : "",
+std::vector<std::string> cells(const Style& style, const lab::Lab& lab,
+                               const routing::Neighbour& n) {
+    return {std::string(routing::to_string(n.protocol)), n.nic ? lab.nics[n.nic].name : "",
             n.other ? lab.machines[n.other].name
                     : lab.speaker(n.machine)->bgp->neighbours[n.configured].name,
             state_text(style, n),
             n.designated                          ? "designated router"
             : n.discord == routing::Discord::none ? ""
                                                   : std::string(slug(n.discord))};
-    };
+}
+
+std::vector<std::vector<std::string>>
+neighbour_rows(const lab::Lab& lab, const std::vector<routing::Neighbour>& neighbours) {
+    std::vector<std::vector<std::string>> rows;
+    for (const routing::Neighbour& n : neighbours) {
+        std::vector<std::string> row = cells(Style(false), lab, n);
+        row.insert(row.begin() + 3, std::string(net::to_string(n.family)));
+        row.insert(row.begin(), lab.machines[n.machine].name);
+        rows.push_back(std::move(row));
+    }
+    return rows;
+}
+
+// Both families on one line where they fare alike.
+std::string neighbours_text(const Style& style, const lab::Lab& lab,
+                            const std::vector<routing::Neighbour>& neighbours) {
     Table table({"machine", "protocol", "out", "neighbour", "state", "", "family"});
     std::vector<std::pair<std::string, std::vector<std::string>>> rows; // with the machine
     std::string reasons;
     std::set<std::tuple<routing::Protocol, routing::Discord, lab::MachineId, lab::MachineId>> told;
     for (const routing::Neighbour& n : neighbours) {
-        std::vector<std::string> row = row_of(n);
+        std::vector<std::string> row = cells(style, lab, n);
         const std::string& name = lab.machines[n.machine].name;
         std::string family(net::to_string(n.family));
         auto same = std::ranges::find_if(rows, [&](const auto& known) {
@@ -69,6 +82,27 @@ std::string neighbours_text(const Style& style, const lab::Lab& lab,
     return table.text(style) + (reasons.empty() ? "" : "\n" + reasons);
 }
 
+std::vector<std::string> cells(const lab::Lab& lab, const routing::LinkState& state) {
+    return {std::string(net::to_string(state.family)),
+            fmt::format("{}", state.area),
+            std::string(routing::to_string(state.kind))
+                + (state.type == 0 ? "" : fmt::format(" {}", state.type)),
+            lab.machines[state.origin].name,
+            state.neighbour ? lab.machines[state.neighbour].name : net::to_string(state.to),
+            fmt::format("{}", state.cost)};
+}
+
+std::vector<std::vector<std::string>> database_rows(const routing::Settled& settled,
+                                                    const std::vector<lab::MachineId>& machines) {
+    std::vector<std::vector<std::string>> rows;
+    for (lab::MachineId id : machines)
+        for (const routing::LinkState& state : settled.learned(id).link_states(id)) {
+            rows.push_back(cells(settled.lab(), state));
+            rows.back().insert(rows.back().begin(), settled.lab().machines[id].name);
+        }
+    return rows;
+}
+
 std::string database_text(const Style& style, const lab::Lab& lab, const routing::Settled& settled,
                           const std::vector<lab::MachineId>& machines) {
     std::string out;
@@ -76,18 +110,33 @@ std::string database_text(const Style& style, const lab::Lab& lab, const routing
         Table table({"family", "area", "kind", "from", "to", "cost"});
         auto states = settled.learned(id).link_states(id);
         for (const routing::LinkState& state : states)
-            table.add(
-                {std::string(net::to_string(state.family)), fmt::format("{}", state.area),
-                 std::string(routing::to_string(state.kind))
-                     + (state.type == 0 ? "" : fmt::format(" {}", state.type)),
-                 lab.machines[state.origin].name,
-                 state.neighbour ? lab.machines[state.neighbour].name : net::to_string(state.to),
-                 fmt::format("{}", state.cost)});
+            table.add(cells(lab, state));
         if (!states.empty())
             out += (out.empty() ? "" : "\n") + style.strong(lab.machines[id].name) + "\n"
                    + table.text(style, 2);
     }
     return out.empty() ? "no machine speaks OSPF\n" : out;
+}
+
+std::vector<std::string> cells(const routing::Neighbour& n, const routing::Offer& offer) {
+    bool bgp = n.protocol == routing::Protocol::bgp;
+    return {net::to_string(offer.to), fmt::format("{}", offer.metric),
+            bgp ? as_path_text(offer.path) : "",
+            bgp ? fmt::format("{}", offer.path.preference) : "", communities_text(offer.path)};
+}
+
+std::vector<std::vector<std::string>>
+announced_rows(const routing::Settled& settled, const std::vector<routing::Neighbour>& neighbours) {
+    std::vector<std::vector<std::string>> rows;
+    for (const routing::Neighbour& n : neighbours)
+        for (const routing::Offer& offer : settled.learned(n.machine).announced(n)) {
+            std::vector<std::string> row{settled.lab().machines[n.machine].name,
+                                         settled.lab().machines[n.other].name,
+                                         std::string(routing::to_string(n.protocol))};
+            std::ranges::move(cells(n, offer), std::back_inserter(row));
+            rows.push_back(std::move(row));
+        }
+    return rows;
 }
 
 std::string announced_text(const Style& style, const lab::Lab& lab, const routing::Settled& settled,
@@ -102,13 +151,8 @@ std::string announced_text(const Style& style, const lab::Lab& lab, const routin
                         style.strong(lab.machines[n.machine].name),
                         style.strong(lab.machines[n.other].name), routing::to_string(n.protocol));
         Table table({"to", "metric", "AS path", "preference", "communities"});
-        for (const routing::Offer& offer : offers) {
-            bool bgp = n.protocol == routing::Protocol::bgp;
-            table.add({net::to_string(offer.to), fmt::format("{}", offer.metric),
-                       bgp ? as_path_text(offer.path) : "",
-                       bgp ? fmt::format("{}", offer.path.preference) : "",
-                       communities_text(offer.path)});
-        }
+        for (const routing::Offer& offer : offers)
+            table.add(cells(n, offer));
         out += table.text(style, 2);
     }
     return out.empty() ? "nothing is announced by RIP or BGP; OSPF floods its database "
@@ -127,23 +171,52 @@ Outcome neighbours(NeighboursOptions& options, const Style& style) {
     else
         for (const lab::Speaker& speaker : opened.lab.speakers)
             machines.push_back(speaker.machine);
-    std::vector<routing::Neighbour> wanted = settled.lessons()->neighbours();
-    std::erase_if(wanted, [&](const routing::Neighbour& n) {
-        return std::ranges::find(machines, n.machine) == machines.end();
-    });
+    auto wanted_of = [&](const routing::Settled& asked) {
+        std::vector<routing::Neighbour> all = asked.lessons()->neighbours();
+        std::erase_if(all, [&](const routing::Neighbour& n) {
+            return std::ranges::find(machines, n.machine) == machines.end();
+        });
+        return all;
+    };
+    std::vector<routing::Neighbour> wanted = wanted_of(settled);
     bool apart = std::ranges::any_of(wanted, [](const routing::Neighbour& n) {
         return n.discord != routing::Discord::none && !routing::may_be_meant(n.discord);
     });
-    int status = apart ? status_no : status_well;
-    if (options.database)
-        return {options.plan.json() ? exports::link_states_json(settled, machines) + "\n"
-                                    : database_text(style, opened.lab, settled, machines)};
-    if (options.announced)
-        return {options.plan.json() ? exports::announced_json(settled, wanted) + "\n"
-                                    : announced_text(style, opened.lab, settled, wanted)};
+    int status = apart && !options.database && !options.announced ? status_no : status_well;
     if (options.plan.json())
-        return {exports::neighbours_json(settled, wanted) + "\n", status};
-    return {neighbours_text(style, opened.lab, wanted), status};
+        return {json_of(opened, options.plan, settled,
+                        [&](const routing::Settled& asked) {
+                            return options.database ? exports::link_states_json(asked, machines)
+                                   : options.announced
+                                       ? exports::announced_json(asked, wanted_of(asked))
+                                       : exports::neighbours_json(asked, wanted_of(asked));
+                        }),
+                status};
+    if (options.database)
+        return {database_text(style, opened.lab, settled, machines)
+                + changes_text(style, opened, options.plan, settled,
+                               {{"machine", "family", "area", "kind", "from", "to", "cost"},
+                                6,
+                                [&](const routing::Settled& asked) {
+                                    return database_rows(asked, machines);
+                                }})};
+    if (options.announced)
+        return {announced_text(style, opened.lab, settled, wanted)
+                + changes_text(style, opened, options.plan, settled,
+                               {{"machine", "neighbour", "protocol", "to", "metric", "AS path",
+                                 "preference", "communities"},
+                                4,
+                                [&](const routing::Settled& asked) {
+                                    return announced_rows(asked, wanted_of(asked));
+                                }})};
+    return {neighbours_text(style, opened.lab, wanted)
+                + changes_text(style, opened, options.plan, settled,
+                               {{"machine", "protocol", "out", "neighbour", "family", "state", ""},
+                                5,
+                                [&](const routing::Settled& asked) {
+                                    return neighbour_rows(opened.lab, wanted_of(asked));
+                                }}),
+            status};
 }
 
 } // namespace

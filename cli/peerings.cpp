@@ -19,6 +19,12 @@ std::string state_text(const Style& style, const routing::Settled& settled,
     return settled.condition().link_up(peering.link) ? style.good("up") : style.bad("down");
 }
 
+std::string peering_name(const lab::Lab& lab, lab::PeeringId id) {
+    const lab::Peering& peering = lab.peerings[id];
+    return fmt::format("{}--{}", lab.sites[peering.sites[0]].name,
+                       lab.sites[peering.sites[1]].name);
+}
+
 // What keeps those that are not up from carrying anything.
 std::string missing_text(const Style& style, const Opened& opened,
                          const std::vector<lab::PeeringId>& peerings) {
@@ -84,12 +90,25 @@ Outcome peerings(PeeringsOptions& options, const Style& style) {
     }
     int status = all_up ? status_well : status_no;
     if (options.plan.json())
-        return {exports::peerings_json(opened.plan, settled, wanted) + "\n", status};
+        return {json_of(opened, options.plan, settled,
+                        [&](const routing::Settled& asked) {
+                            return exports::peerings_json(opened.plan, asked, wanted);
+                        }),
+                status};
     if (options.plan.format == Format::csv)
         return {exports::peerings_csv(opened.lab, wanted), status};
     if (wanted.empty())
         return {"no peerings\n"};
-    return {peerings_table(style, settled, wanted) + missing_text(style, opened, wanted), status};
+    Rows rows{{"peering", "state"}, 1, [&](const routing::Settled& asked) {
+                  std::vector<std::vector<std::string>> states;
+                  for (lab::PeeringId id : wanted)
+                      states.push_back({peering_name(opened.lab, id),
+                                        state_text(Style(false), asked, opened.lab.peerings[id])});
+                  return states;
+              }};
+    return {peerings_table(style, settled, wanted) + missing_text(style, opened, wanted)
+                + changes_text(style, opened, options.plan, settled, rows),
+            status};
 }
 
 } // namespace
@@ -106,9 +125,8 @@ std::string peerings_table(const Style& style, const routing::Settled& settled,
             return fmt::format("{} {}", lab.sites[peering.sites[number]].name,
                                lab::side_text(peering, number));
         };
-        table.add({style.strong(fmt::format("{}--{}", lab.sites[peering.sites[0]].name,
-                                            lab.sites[peering.sites[1]].name)),
-                   state_text(style, settled, peering), side(0), side(1),
+        table.add({style.strong(peering_name(lab, id)), state_text(style, settled, peering),
+                   side(0), side(1),
                    fmt::format("{:g} ms", probe::Microseconds(peering.delay).count() / 1000),
                    fmt::format("{:.2f}", peering.hourly_cost)});
     }

@@ -82,51 +82,55 @@ std::string error_text(const lab::Lab& lab, const probe::PingAnswer& answer) {
     return fmt::format("the sender hears {}", said);
 }
 
-double milliseconds(probe::Microseconds time) {
-    return time.count() / 1000;
+std::string verdict_words(const lab::Lab& lab, const probe::PingAnswer& answer) {
+    if (!answer.diagnosis)
+        return fmt::format("round trip {:.3f} ms", milliseconds(answer.round_trip.mean));
+    return fmt::format("{} at {}", plan::slug(answer.diagnosis->cause),
+                       lab.machines[answer.diagnosis->where].name);
 }
 
-// What the cuts of a question changed: the answer of the whole lab.
-std::string uncut_text(const Style& style, const Opened& opened,
-                       const probe::PingQuestion& question, const probe::PingAnswer& answer) {
+} // namespace
+
+std::string uncut_text(const Style& style, const Opened& opened, const PlanOptions& options,
+                       const probe::PingAnswer& answer) {
+    if (options.cuts.empty())
+        return "";
     routing::Settled whole = routing::settle(opened.lab);
-    probe::PingAnswer before = probe::ping(whole, question);
+    probe::PingAnswer before = probe::ping(whole, answer.question);
     std::string heading = style.faint("  without the cut ");
     if (before.diagnosis)
         return heading
-               + fmt::format(" {}, too: {} at {}\n", probe::to_string(before.outcome),
-                             plan::slug(before.diagnosis->cause),
-                             opened.lab.machines[before.diagnosis->where].name);
-    auto same = [](const std::optional<packet::Journey>& a,
-                   const std::optional<packet::Journey>& b) {
-        return a && b && std::ranges::equal(a->steps, b->steps, [](const auto& s, const auto& t) {
-                   return s.machine == t.machine && s.out == t.out;
-               });
-    };
-    if (same(before.out, answer.out) && same(before.back, answer.back))
+               + fmt::format(" {}, too: {}\n", probe::to_string(before.outcome),
+                             verdict_words(opened.lab, before));
+    if (probe::same_way(before.out, answer.out) && probe::same_way(before.back, answer.back))
         return heading + " the same\n";
     return heading
-           + fmt::format(" {} by {}, round trip {:.3f} ms\n", probe::to_string(before.outcome),
-                         way_text(opened.lab, *before.out), milliseconds(before.round_trip.mean));
+           + fmt::format(" {} by {}, {}\n", probe::to_string(before.outcome),
+                         way_text(opened.lab, *before.out), verdict_words(opened.lab, before));
 }
 
+namespace {
+
 // One line for each way that pings may go, by equal next hops.
-Outcome ask_every_way(const Style& style, const Opened& opened, const routing::Settled& settled,
-                      const probe::PingQuestion& question, bool as_json) {
+Outcome ask_every_way(const Style& style, const Opened& opened, const PlanOptions& options,
+                      const routing::Settled& settled, const probe::PingQuestion& question) {
     std::vector<probe::PingAnswer> answers = probe::ping_every_way(settled, question);
     bool all = std::ranges::all_of(answers, &probe::PingAnswer::reaches);
-    if (as_json)
-        return {exports::ways_of_ping_json(settled, answers) + "\n", all ? status_well : status_no};
+    auto answers_of = [&](const routing::Settled& asked) {
+        return &asked == &settled ? answers : probe::ping_every_way(asked, question);
+    };
+    if (options.json())
+        return {json_of(opened, options, settled,
+                        [&](const routing::Settled& asked) {
+                            return exports::ways_of_ping_json(asked, answers_of(asked));
+                        }),
+                all ? status_well : status_no};
     std::vector<std::string> lines; // each once
     for (const probe::PingAnswer& answer : answers) {
+        std::string_view outcome = probe::to_string(answer.outcome);
         std::string line =
-            answer.diagnosis
-                ? fmt::format("  {}  {} at {}\n", style.bad(probe::to_string(answer.outcome)),
-                              plan::slug(answer.diagnosis->cause),
-                              opened.lab.machines[answer.diagnosis->where].name)
-                : fmt::format("  {}  round trip {:.3f} ms\n",
-                              style.good(probe::to_string(answer.outcome)),
-                              milliseconds(answer.round_trip.mean));
+            fmt::format("  {}  {}\n", answer.diagnosis ? style.bad(outcome) : style.good(outcome),
+                        verdict_words(opened.lab, answer));
         for (const auto& [heading, journey] :
              {std::pair("there", &answer.out), {"back", &answer.back}})
             if (*journey)
@@ -138,7 +142,20 @@ Outcome ask_every_way(const Style& style, const Opened& opened, const routing::S
     std::string out = ends_text(style, answers.front()) + "\n";
     for (const std::string& line : lines)
         out += line;
-    return {out + fmt::format("\n  {}\n", counted(lines.size(), "way")),
+    Rows rows{{"there", "back", "", ""}, 2, [&](const routing::Settled& asked) {
+                  std::vector<std::vector<std::string>> ways;
+                  for (const probe::PingAnswer& answer : answers_of(asked))
+                      ways.push_back({answer.out ? way_text(opened.lab, *answer.out) : "",
+                                      answer.back ? way_text(opened.lab, *answer.back) : "",
+                                      std::string(probe::to_string(answer.outcome)),
+                                      verdict_words(opened.lab, answer)});
+                  std::ranges::sort(ways);
+                  auto repeated = std::ranges::unique(ways);
+                  ways.erase(repeated.begin(), repeated.end());
+                  return ways;
+              }};
+    return {out + fmt::format("\n  {}\n", counted(lines.size(), "way"))
+                + changes_text(style, opened, options, settled, rows),
             all ? status_well : status_no};
 }
 
@@ -156,17 +173,23 @@ Outcome ask(const Style& style, QuestionOptions& question) {
     routing::Settled settled = settle(opened, question.plan);
     probe::PingQuestion asked = question_of(opened, question);
     if (question.every_way)
-        return ask_every_way(style, opened, settled, asked, question.plan.json());
+        return ask_every_way(style, opened, question.plan, settled, asked);
     probe::PingAnswer answer = probe::ping(settled, asked);
     auto mending = mending_of(opened, question, answer);
     const probe::Mending* mend = mending ? &*mending : nullptr;
     int status = answer.diagnosis ? status_no : status_well;
     if (question.plan.json())
-        return {exports::ping_json(opened.plan, settled, answer, mend) + "\n", status};
-    std::string text = ping_text(style, opened, settled, answer, mend);
-    if (!question.plan.cuts.empty())
-        text += uncut_text(style, opened, asked, answer);
-    return {text, status};
+        return {json_of(opened, question.plan, settled,
+                        [&](const routing::Settled& where) {
+                            return &where == &settled
+                                       ? exports::ping_json(opened.plan, settled, answer, mend)
+                                       : exports::ping_json(opened.plan, where,
+                                                            probe::ping(where, asked), nullptr);
+                        }),
+                status};
+    return {ping_text(style, opened, settled, answer, mend)
+                + uncut_text(style, opened, question.plan, answer),
+            status};
 }
 
 std::string verdict_text(const Style& style, const Opened& opened, const probe::PingAnswer& answer,

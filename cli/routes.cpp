@@ -37,6 +37,28 @@ std::vector<std::string> cells(const lab::Lab& lab, const routing::Route& route)
             is_far ? fmt::format("{}", routing::preference(route.kind)) : ""};
 }
 
+// Local and broadcast entries are left out of whole tables: they say what `machines` says.
+bool is_worth_a_line(const routing::Route& route) {
+    return route.kind >= routing::RouteKind::connected;
+}
+
+// Every route of the machines, or those that they use for the destination.
+std::vector<std::vector<std::string>> route_rows(const routing::Settled& settled,
+                                                 const std::vector<lab::MachineId>& machines,
+                                                 const std::optional<net::Address>& destination) {
+    std::vector<std::vector<std::string>> rows;
+    for (lab::MachineId id : machines) {
+        auto used = destination ? settled.route(id, *destination) : std::nullopt;
+        for (const routing::Route& route : settled.routes(id)) {
+            if (!is_worth_a_line(route) || (destination && (!used || route.to != used->to)))
+                continue;
+            rows.push_back(cells(settled.lab(), route));
+            rows.back().insert(rows.back().begin(), settled.lab().machines[id].name);
+        }
+    }
+    return rows;
+}
+
 // How a protocol came to a route: "intra-area 0, quay-r1", "64513 64514, lamp-r1".
 std::string origin_text(const lab::Lab& lab, const routing::Offer& offer) {
     std::string from = offer.from ? lab.machines[offer.from].name : "";
@@ -64,11 +86,6 @@ const routing::Offer* offer_for(const std::vector<routing::Offer>& offers,
             && offer.lost_by == routing::Decision::best)
             return &offer;
     return nullptr;
-}
-
-// Local and broadcast entries are left out of whole tables: they say what `machines` says.
-bool is_worth_a_line(const routing::Route& route) {
-    return route.kind >= routing::RouteKind::connected;
 }
 
 std::string refused_text(const Style& style, const Opened& opened, const routing::Settled& settled,
@@ -236,14 +253,25 @@ Outcome routes(RoutesOptions& options, const Style& style) {
         destination && machines.size() == 1 && !settled.route(machines.front(), *destination);
     int status = none ? status_no : status_well;
     if (options.plan.json())
-        return {exports::routes_json(settled, machines, destination) + "\n", status};
+        return {json_of(opened, options.plan, settled,
+                        [&](const routing::Settled& asked) {
+                            return exports::routes_json(asked, machines, destination);
+                        }),
+                status};
+    std::string text;
     if (options.offers)
-        return {offers_text(style, opened, settled, machines), status};
-    if (destination && machines.size() == 1)
-        return {choice_text(style, opened, settled, machines.front(), *destination), status};
-    if (destination)
-        return {chosen_text(style, opened, settled, machines, *destination), status};
-    return {tables_text(style, opened, settled, machines), status};
+        text = offers_text(style, opened, settled, machines);
+    else if (destination && machines.size() == 1)
+        text = choice_text(style, opened, settled, machines.front(), *destination);
+    else if (destination)
+        text = chosen_text(style, opened, settled, machines, *destination);
+    else
+        text = tables_text(style, opened, settled, machines);
+    Rows rows{
+        {"machine", "to", "kind", "out", "via", "from address", "metric", "preference"},
+        2,
+        [&](const routing::Settled& asked) { return route_rows(asked, machines, destination); }};
+    return {text + changes_text(style, opened, options.plan, settled, rows), status};
 }
 
 } // namespace

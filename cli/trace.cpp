@@ -30,13 +30,24 @@ struct TraceCommand {
         sort_words(question);
         Opened opened = open_plan(question.plan);
         routing::Settled settled = settle(opened, question.plan);
-        probe::TraceAnswer answer = probe::trace(settled, question_of(opened, question));
+        probe::PingQuestion asked = question_of(opened, question);
+        probe::TraceAnswer answer = probe::trace(settled, asked);
         auto mending = mending_of(opened, question, answer.ping);
         const probe::Mending* mend = mending ? &*mending : nullptr;
         int status = answer.ping.diagnosis ? status_no : status_well;
         if (question.plan.json())
-            return {exports::trace_json(opened.plan, settled, answer, mend) + "\n", status};
-        return {trace_text(style, opened, answer, mend), status};
+            return {json_of(opened, question.plan, settled,
+                            [&](const routing::Settled& where) {
+                                return &where == &settled
+                                           ? exports::trace_json(opened.plan, settled, answer, mend)
+                                           : exports::trace_json(opened.plan, where,
+                                                                 probe::trace(where, asked),
+                                                                 nullptr);
+                            }),
+                    status};
+        return {trace_text(style, opened, answer, mend)
+                    + uncut_text(style, opened, question.plan, answer.ping),
+                status};
     }
 };
 

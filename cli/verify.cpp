@@ -29,6 +29,32 @@ std::string verify_text(const Style& style, const lab::Lab& lab,
     return out + "\n" + (failed == 0 ? style.good(total) : style.bad(total)) + "\n";
 }
 
+namespace {
+
+std::vector<probe::Verdict> verdicts_of(const routing::Settled& settled) {
+    Progress progress("verifying");
+    std::vector<probe::Verdict> verdicts;
+    std::size_t count = settled.lab().expectations.size();
+    for (std::size_t i = 0; i < count; ++i) {
+        verdicts.push_back(probe::verify(settled, i));
+        progress(i + 1, count);
+    }
+    return verdicts;
+}
+
+std::vector<std::vector<std::string>> verdict_rows(const lab::Lab& lab,
+                                                   const std::vector<probe::Verdict>& verdicts) {
+    std::vector<std::vector<std::string>> rows;
+    for (const probe::Verdict& verdict : verdicts) {
+        const plan::Expectation& wanted = lab.expectations[verdict.expectation];
+        rows.push_back({plan::to_string(wanted.at, lab.source), wanted.from.value, wanted.to.value,
+                        verdict.passed ? "passed" : "failed"});
+    }
+    return rows;
+}
+
+} // namespace
+
 void add_verify(CLI::App& app, Run& run) {
     auto options = std::make_shared<PlanOptions>();
     CLI::App* command =
@@ -43,17 +69,24 @@ void add_verify(CLI::App& app, Run& run) {
         run = [options](const Style& style) -> Outcome {
             Opened opened = open_plan(*options);
             routing::Settled settled = settle(opened, *options);
-            Progress progress("verifying");
-            std::vector<probe::Verdict> verdicts;
-            for (std::size_t i = 0; i < opened.lab.expectations.size(); ++i) {
-                verdicts.push_back(probe::verify(settled, i));
-                progress(i + 1, opened.lab.expectations.size());
-            }
+            std::vector<probe::Verdict> verdicts = verdicts_of(settled);
             bool all = std::ranges::all_of(verdicts, &probe::Verdict::passed);
             int status = all ? status_well : status_no;
+            auto of = [&](const routing::Settled& asked) {
+                return &asked == &settled ? verdicts : verdicts_of(asked);
+            };
             if (options->json())
-                return {exports::verify_json(opened.lab, verdicts) + "\n", status};
-            return {verify_text(style, opened.lab, verdicts), status};
+                return {json_of(opened, *options, settled,
+                                [&](const routing::Settled& asked) {
+                                    return exports::verify_json(opened.lab, of(asked));
+                                }),
+                        status};
+            Rows rows{{"plan", "from", "to", "result"}, 3, [&](const routing::Settled& asked) {
+                          return verdict_rows(opened.lab, of(asked));
+                      }};
+            return {verify_text(style, opened.lab, verdicts)
+                        + changes_text(style, opened, *options, settled, rows),
+                    status};
         };
     });
 }

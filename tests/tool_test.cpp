@@ -255,6 +255,38 @@ TEST_CASE("the JSON of the other commands agrees with their text") {
     CHECK(verify["expectations"][1]["passed"] == false);
 }
 
+TEST_CASE("under a cut every answer tells what it changed") {
+    struct Row {
+        std::string asks;
+        std::string cut;
+        const char* told; // in the text
+    };
+    const Row rows[] = {
+        {"ping" + skerry + "chart-desk kettle", "quay-r1--lamp-r1", "without the cut  reply by"},
+        {"ping" + skerry + "chart-desk kettle --every-way", "quay-r1--lamp-r1", "was  "},
+        {"connect" + skerry + "helm chart-desk tcp/443", "vessel-r1", "without the cut"},
+        {"trace" + skerry + "chart-desk kettle", "quay-r1--lamp-r1", "without the cut  reply by"},
+        {"routes" + skerry + "quay-r1", "quay-r1--lamp-r1", "was  quay-r1"},
+        {"routes" + skerry + "quay-r1 --to kettle", "quay-r1--lamp-r1", "is   quay-r1"},
+        {"neighbours" + skerry, "bgp:quay-r1--lamp-r1", "is   quay-r1"},
+        {"neighbours" + skerry + "--announced", "bgp:quay-r1--lamp-r1", "was  "},
+        {"neighbours" + skerry + "--database", "quay-r1", "was  quay-r1"},
+        {"peerings" + skerry, "school--skerry", "was  school--skerry"},
+        {"sites" + skerry, "vessel-r1", "was  "},
+        {"verify" + skerry, "vessel-r1", "failed"},
+        {"check" + skerry, "quay-r1/eth0", "changed by the cut"},
+        {"routes" + skerry + "vessel-r1", "kettle", "changed by the cut: nothing"},
+    };
+    for (const Row& row : rows) {
+        CAPTURE(row.asks);
+        Printed text = run(tool + row.asks + " --cut " + row.cut);
+        CHECK(text.text.find(row.told) != std::string::npos);
+        json cut = json::parse(run(tool + row.asks + " --format json --cut " + row.cut).text);
+        json whole = json::parse(run(tool + row.asks + " --format json").text);
+        CHECK(cut.at("whole") == whole);
+    }
+}
+
 TEST_CASE("every command has help with an example") {
     for (const char* command :
          {"check", "addresses", "machines", "routes", "neighbours", "ping", "trace", "connect",

@@ -154,6 +154,12 @@ json ping_value(const plan::Plan& plan, const routing::Settled& settled,
 
 } // namespace
 
+std::string with_whole(const std::string& answer, const std::string& whole) {
+    json both = json::parse(answer);
+    both["whole"] = json::parse(whole);
+    return text(both);
+}
+
 std::string check_json(const plan::Plan& plan, const Lab& lab, const reach::Check& check) {
     json rows = json::array();
     for (const lab::Finding& f : check.findings)

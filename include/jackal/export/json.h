@@ -17,6 +17,9 @@
 
 namespace jackal::exports {
 
+/// The answer under a cut, an object, with that of the whole lab as its key `whole`.
+JACKAL_API std::string with_whole(const std::string& answer, const std::string& whole);
+
 JACKAL_API std::string check_json(const plan::Plan& plan, const lab::Lab& lab,
                                   const reach::Check& check);
 JACKAL_API std::string addresses_json(const lab::Lab& lab);
