@@ -2,6 +2,7 @@
 // decision process of BGP, and what holds whatever the lab.
 #include "lab_of.h"
 
+#include "jackal/probe/timeline.h"
 #include "jackal/routing/discord.h"
 
 #include <algorithm>
@@ -412,4 +413,94 @@ TEST_CASE("the order of entries changes nothing but which of equals comes first"
             CHECK(here.route(*one.machine(name), far)->metric
                   == there.route(*other.machine(name), far)->metric);
         }
+}
+
+// A router that hears its own address from its neighbour hears nothing, and no next hop is an
+// address of the machine itself.
+TEST_CASE("an address twice on a segment keeps routers from becoming neighbours") {
+    for (const char* protocol : {"ospf: {areas: {0: all}}", "rip: {nics: all}"})
+        for (const char* addresses : {"10.0.0.1/24", "'fd00::1/64'"}) {
+            CAPTURE(protocol);
+            CAPTURE(addresses);
+            auto lab = lab_of(fmt::format(R"(
+lab: twice
+subnets:
+  wire: {{prefix: [10.0.0.0/24, 'fd00::/64'], gateway: none}}
+  west: {{prefix: [10.0.1.0/24, 'fd00:0:0:1::/64']}}
+  east: {{prefix: [10.0.2.0/24, 'fd00:0:0:2::/64']}}
+routers:
+  west-r1: {{router-id: 192.0.2.1, nics: [{{subnet: wire, address: [{0}]}}, {{subnet: west}}], {1}}}
+  east-r1: {{router-id: 192.0.2.2, nics: [{{subnet: wire, address: [{0}]}}, {{subnet: east}}], {1}}}
+)",
+                                          addresses, protocol));
+            routing::Settled settled = routing::settle(lab);
+            std::vector<routing::Neighbour> found = settled.lessons()->neighbours();
+            REQUIRE(!found.empty());
+            for (const routing::Neighbour& n : found) {
+                CHECK(n.discord == routing::Discord::own_address);
+                CHECK(n.state != routing::NeighbourState::full);
+                CHECK(routing::describe(lab, n).cause == plan::Cause::duplicate_address);
+            }
+            CHECK(learned(settled, "west-r1", "10.0.2.0/24") == "none");
+            CHECK(learned(settled, "west-r1", "fd00:0:0:2::/64") == "none");
+        }
+}
+
+// What two namespaces and a router between them did when its route moved from one NIC to another
+// while a ping went on, with the rules of each row (Linux: nf_nat_oif_changed, and the records of
+// flows that were there before).
+TEST_CASE("a ping that goes on is translated as it began") {
+    struct Row {
+        const char* rules;
+        const char* cut;
+        int older_flow; // pings lost to it
+        bool ends_well;
+    };
+    const Row rows[] = {
+        {"{out: eth1}, {out: eth2}", "gate-r1--north-r1", 1, true},
+        {"{out: eth1}", "gate-r1--north-r1", 1, false},
+        {"{out: eth2}", "gate-r1--north-r1", 78, false},
+        {"{out: eth1}, {out: eth2}", "gate-r1/eth1", 0, true}, // forgotten with the NIC
+    };
+    for (const Row& row : rows) {
+        CAPTURE(row.rules);
+        CAPTURE(row.cut);
+        auto lab = lab_of(fmt::format(R"(
+lab: gate
+subnets:
+  office: {{prefix: 10.9.0.0/24}}
+  far: {{prefix: 192.0.2.0/28}}
+guests:
+  desk: {{nics: [{{subnet: office}}]}}
+  buoy: {{nics: [{{subnet: far}}]}}
+routers:
+  gate-r1: {{nics: [{{subnet: office}}], nat: [{}], ospf: {{areas: {{0: [north-r1, south-r1]}}}}}}
+  north-r1: {{ospf: {{areas: {{0: all}}}}}}
+  south-r1: {{ospf: {{areas: {{0: all}}}}}}
+  far-r1: {{nics: [{{subnet: far}}], ospf: {{areas: {{0: all}}}}}}
+links:
+  - {{between: [gate-r1, north-r1]}}
+  - {{between: [gate-r1, south-r1], cost: 50}}
+  - {{between: [north-r1, far-r1]}}
+  - {{between: [south-r1, far-r1]}}
+)",
+                                      row.rules));
+        probe::TimelineQuestion asked{.ping = *probe::question(lab, "desk", "buoy"),
+                                      .count = 100,
+                                      .interval = std::chrono::milliseconds(100),
+                                      .events = {{std::chrono::seconds(2), false, row.cut}}};
+        auto timeline = probe::timeline(lab, asked);
+        REQUIRE(timeline.has_value());
+        int older_flow = 0;
+        int sent = 0;
+        for (const probe::Stretch& stretch : timeline->stretches) {
+            sent += stretch.count;
+            if (stretch.answer.diagnosis
+                && stretch.answer.diagnosis->cause == plan::Cause::older_flow)
+                older_flow += stretch.count - stretch.received;
+        }
+        CHECK(sent == 100);
+        CHECK(older_flow == row.older_flow);
+        CHECK(timeline->stretches.back().answer.reaches == row.ends_well);
+    }
 }

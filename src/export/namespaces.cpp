@@ -19,7 +19,7 @@ using lab::NicId;
 namespace {
 
 // The head of every script. {0} is the lab's name, {1} what is not shown.
-constexpr const char* head = R"sh(#!/bin/sh
+constexpr const char* script_head = R"sh(#!/bin/sh
 # The lab {0}, live. Made by jackal export --as namespaces.
 #
 # Every machine is a network namespace of Linux, every segment a bridge, every working link a pair
@@ -253,7 +253,7 @@ esac
 
 // How each kernel is set. Every line that decides what becomes of a packet stands here, so that
 // the settings of the computer itself do not matter.
-constexpr const char* settings = R"sh(
+constexpr const char* script_settings = R"sh(
 # How a machine behaves: as a Linux host does by itself, whatever this computer is set to. NICs that
 # are made later take the values of "default".
 settings() {
@@ -317,9 +317,9 @@ END
 }
 )sh";
 
-class Writer {
+class ScriptWriter {
   public:
-    Writer(const routing::Settled& settled, const ScriptOptions& options)
+    ScriptWriter(const routing::Settled& settled, const ScriptOptions& options)
         : with_dhcp_(options.with_dhcp), settled_(settled), condition_(settled.condition()),
           lab_(settled.lab()) {
         for (const routing::RefusedRoute& row : settled.refused())
@@ -328,8 +328,9 @@ class Writer {
 
     std::string run() {
         std::string questions = write_questions();
-        return fmt::format(fmt::runtime(head), lab_.name, header_notes()) + write_names() + settings
-               + write_build() + write_leases() + write_services() + questions + verbs;
+        return fmt::format(fmt::runtime(script_head), lab_.name, header_notes()) + write_names()
+               + script_settings + write_build() + write_leases() + write_services() + questions
+               + verbs;
     }
 
   private:
@@ -549,7 +550,11 @@ class Writer {
         std::erase_if(routes, [](const auto& route) { return !routing::is_learned(route.kind); });
         if (routes.empty())
             return "";
+        std::vector<routing::Gate> covered = covered_gates(id);
         std::string text = fmt::format("    machine {} <<'END'\n", lab_.machines[id].name);
+        for (const routing::Gate& gate : covered)
+            text += fmt::format("route add {} dev {} metric 1\n", net::to_string(gate.via),
+                                lab_.nics[gate.out].name);
         for (std::size_t i = 0; i < routes.size();) {
             const routing::Route& first = routes[i];
             std::string ways;
@@ -563,7 +568,38 @@ class Writer {
                 fmt::format("route add {} proto {} metric {}{}\n", net::to_string(first.to),
                             routing::to_string(first.kind), routing::preference(first.kind), ways);
         }
+        for (const routing::Gate& gate : covered)
+            text += fmt::format("route del {} dev {} metric 1\n", net::to_string(gate.via),
+                                lab_.nics[gate.out].name);
         return text + "END\n";
+    }
+
+    // IPv6 next hops that a route by another NIC covers more closely than their own subnet. The
+    // kernel looks each next hop up when it takes a route, and takes none that it finds elsewhere;
+    // so these get routes of their own meanwhile.
+    std::vector<routing::Gate> covered_gates(MachineId id) const {
+        std::vector<routing::Route> routes = settled_.routes(id);
+        std::vector<routing::Gate> gates;
+        for (const routing::Route& route : routes)
+            if (routing::is_learned(route.kind) && route.via.family() == net::Family::ipv6)
+                gates.push_back({route.out, route.via});
+        std::ranges::sort(gates);
+        auto repeated = std::ranges::unique(gates);
+        gates.erase(repeated.begin(), repeated.end());
+        std::erase_if(gates, [&](const routing::Gate& gate) {
+            const routing::Route* closest = nullptr;
+            bool here = false;
+            for (const routing::Route& route : routes) {
+                if (!route.to.contains(gate.via)
+                    || (closest != nullptr && route.to.length() < closest->to.length()))
+                    continue;
+                here = (closest != nullptr && route.to == closest->to && here)
+                       || (route.kind == routing::RouteKind::connected && route.out == gate.out);
+                closest = &route;
+            }
+            return here;
+        });
+        return gates;
     }
 
     // True if the address comes from a real server.
@@ -1041,7 +1077,7 @@ class Writer {
 } // namespace
 
 std::string namespaces_script(const routing::Settled& settled, const ScriptOptions& options) {
-    return Writer(settled, options).run();
+    return ScriptWriter(settled, options).run();
 }
 
 } // namespace jackal::exports

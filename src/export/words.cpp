@@ -72,6 +72,9 @@ std::string drop_detail(const lab::Lab& lab, const Journey& journey, const packe
     case Ending::not_relayed: return "relays nothing between peers";
     case Ending::to_broadcast:
         return fmt::format("{} means all of {}", to_string(journey.flow.destination), segment);
+    case Ending::older_flow:
+        return fmt::format("forgets the flow, which it translated for {}",
+                           to_string(journey.flow.source));
     case Ending::delivered: break;
     }
     return "";
@@ -238,9 +241,7 @@ std::vector<std::string> way_lines(const plan::Plan& plan, const reach::Way& way
     std::vector<plan::Edit> edits = way.common;
     for (const auto& some : way.at)
         edits.insert(edits.end(), some.begin(), some.end());
-    auto is_new = [](const plan::Edit& edit) {
-        return std::holds_alternative<plan::AddRouter>(edit);
-    };
+    auto is_new = [](const plan::Edit& edit) { return edit.as<plan::AddRouter>() != nullptr; };
     std::ranges::stable_partition(edits, is_new); // others refer to them
     return lab::to_lines({edits, ""}, plan);
 }

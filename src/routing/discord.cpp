@@ -26,6 +26,7 @@ Cause cause_of(const Neighbour& neighbour) {
     case Discord::hello:
     case Discord::dead: return Cause::timers_differ;
     case Discord::prefix: return Cause::prefix_length_differs;
+    case Discord::own_address: return Cause::duplicate_address;
     case Discord::stub: return Cause::stub_differs;
     case Discord::router_id: return Cause::router_id_twice;
     case Discord::no_router_id: return Cause::router_id_missing;
@@ -165,6 +166,7 @@ class Describer {
         case Discord::prefix:
             return say(apart + "prefix " + both(prefix_on(n_.nic), prefix_on(n_.other_nic)), {},
                        "give both ends the prefix of their subnet");
+        case Discord::own_address: return own_address(apart);
         case Discord::filtered: return filtered(apart);
         case Discord::cut: return cut(apart);
         default: return identity(apart);
@@ -174,6 +176,20 @@ class Describer {
     void cut(const std::string& apart) {
         say(apart + "what they tell each other is cut", {},
             fmt::format("do not cut {}:{}--{}", to_string(n_.protocol), own_name(), other_name()));
+    }
+
+    void own_address(const std::string& apart) {
+        net::Address address = lab_.first_address(n_.other_nic, n_.family)->address;
+        bool own_has = std::ranges::any_of(lab_.owners_of(address), [&](const lab::Owner& owner) {
+            return owner.machine == n_.machine;
+        });
+        if (!own_has)
+            address = lab_.first_address(n_.nic, n_.family)->address;
+        say(apart
+                + fmt::format("{} is the address of {}, and {} has it too", net::to_string(address),
+                              lab_.nic_name(own_has ? n_.other_nic : n_.nic),
+                              own_has ? own_name() : other_name()),
+            {}, "give each NIC an address that no other has");
     }
 
     std::string prefix_on(NicId nic) const {

@@ -326,16 +326,9 @@ class Learned::Rounds {
         return false;
     }
 
-    bool is_own(MachineId machine, net::Address address) const {
-        for (const lab::Owner& owner : lab_.owners_of(address))
-            if (owner.machine == machine && is_live(lab_, condition_, owner.nic, address.family()))
-                return true;
-        return false;
-    }
-
     // By routes of the machine's own, OSPF and RIP; not by way of what BGP itself teaches.
     std::optional<BgpWay> way(MachineId machine, net::Address to) {
-        if (is_own(machine, to))
+        if (is_own(lab_, condition_, machine, to))
             return BgpWay{};
         for (std::uint32_t p = numbers_.lookup(to); p != numbers_.none; p = numbers_.around(p)) {
             if (const Route* route = own_route(machine, numbers_[p])) {
@@ -364,7 +357,7 @@ class Learned::Rounds {
         for (int hop = 0; hop < most_hops; ++hop) {
             if (!condition_.machine_on(at))
                 return Discord::no_way;
-            if (is_own(at, flow.destination)) {
+            if (is_own(lab_, condition_, at, flow.destination)) {
                 filter = in ? dropped_at(lab_, in, plan::Way::in, flow) : lab::FilterId{};
                 return filter ? Discord::filtered : Discord::none;
             }

@@ -1,5 +1,7 @@
 #include "neighbour.h"
 
+#include <algorithm>
+
 namespace jackal::routing {
 
 namespace {
@@ -57,6 +59,13 @@ lab::FilterId dropped_by(const lab::Lab& lab, lab::NicId from, lab::NicId to,
     if (auto id = dropped_at(lab, from, plan::Way::out, flow))
         return id;
     return dropped_at(lab, to, plan::Way::in, flow);
+}
+
+bool is_own(const lab::Lab& lab, const Condition& condition, lab::MachineId machine,
+            net::Address address) {
+    return std::ranges::any_of(lab.owners_of(address), [&](const lab::Owner& owner) {
+        return owner.machine == machine && is_live(lab, condition, owner.nic, address.family());
+    });
 }
 
 bool is_live(const lab::Lab& lab, const Condition& condition, lab::NicId nic, net::Family family) {
@@ -123,6 +132,7 @@ std::string_view slug(Discord discord) {
     case Discord::hello: return "hello-interval";
     case Discord::dead: return "dead-interval";
     case Discord::prefix: return "prefix";
+    case Discord::own_address: return "own-address";
     case Discord::stub: return "stub-area";
     case Discord::router_id: return "router-id";
     case Discord::no_router_id: return "no-router-id";

@@ -17,6 +17,10 @@ lab::FilterId dropped_at(const lab::Lab& lab, lab::NicId nic, plan::Way way, con
 lab::FilterId dropped_between(const lab::Lab& lab, lab::NicId in, lab::NicId out,
                               const net::Flow& flow);
 
+/// True if the machine has the address on a NIC that works.
+bool is_own(const lab::Lab& lab, const Condition& condition, lab::MachineId machine,
+            net::Address address);
+
 /// True if the NIC works, and with its link has a carrier.
 bool is_live(const lab::Lab& lab, const Condition& condition, lab::NicId nic, net::Family family);
 

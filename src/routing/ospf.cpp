@@ -120,6 +120,10 @@ OspfTables::Pair OspfTables::judged(std::uint32_t a, std::uint32_t b,
         pair.state_b = there ? NeighbourState::down : NeighbourState::init;
         return apart(Discord::filtered);
     }
+    // What comes from an address of its own, a machine drops (RFC 1122 section 3.2.1.3).
+    if (is_own(*lab_, condition, one.speaker->machine, other.address)
+        || is_own(*lab_, condition, other.speaker->machine, one.address))
+        return apart(Discord::own_address);
     if (one.speaker->router_id == other.speaker->router_id)
         return apart(Discord::router_id);
     if (one.told->area != other.told->area)
@@ -378,8 +382,6 @@ void OspfTables::drop_repeated_ids() {
 
 // --- shortest paths --------------------------------------------------------------------------
 
-namespace {
-
 // A queue of nodes by cost for costs that never fall below the last one taken: a radix heap (Ahuja,
 // Mehlhorn, Orlin and Tarjan 1990).
 class CostQueue {
@@ -421,8 +423,6 @@ class CostQueue {
     std::uint32_t last_ = 0;
     std::size_t size_ = 0;
 };
-
-} // namespace
 
 // Dijkstra's algorithm (RFC 2328 section 16.1), with the sets of next hops of equal-cost paths, in
 // one component after another. Nodes and edges go by their numbers in the component.

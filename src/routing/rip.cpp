@@ -84,7 +84,9 @@ void RipTables::judge(const Interface& from, const Interface& to, const Conditio
     seen.filter = dropped_by(*lab_, from.told->nic, to.told->nic, update_from(from.address));
     if (from.told->passive)
         seen.discord = Discord::passive;
-    else if (!to.prefix.contains(from.address)) // RFC 2453 section 3.9.2
+    else if (is_own(*lab_, condition, to.machine, from.address)) // RFC 2453 section 3.9.2
+        seen.discord = Discord::own_address;
+    else if (!to.prefix.contains(from.address)) // the same section
         seen.discord = Discord::prefix;
     else if (seen.filter)
         seen.discord = Discord::filtered;

@@ -48,8 +48,10 @@ class RouteList {
                     kind == RouteKind::connected ? lab::connected_metric(family) : 0;
                 routes_.push_back({to, kind, nic, {}, id, metric, {}});
             };
+            bool was_broadcast = is_broadcast(row.address);
             add({row.address, net::address_bits(family)}, RouteKind::local);
-            if (!up)
+            // The kernel takes no routes for an address that means all of a segment already.
+            if (!up || was_broadcast)
                 continue;
             net::Prefix prefix = row.prefix();
             if (family == net::Family::ipv4 && prefix.host_bits() > 1)
@@ -57,6 +59,13 @@ class RouteList {
             if (prefix.host_bits() > 0)
                 add(prefix, RouteKind::connected);
         }
+    }
+
+    // The broadcast address of a prefix that was there before.
+    bool is_broadcast(net::Address address) const {
+        return std::ranges::any_of(routes_, [&](const Route& route) {
+            return route.kind == RouteKind::broadcast && route.to.first() == address;
+        });
     }
 
     void add_static_route(lab::RouteId written) {

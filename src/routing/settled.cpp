@@ -82,7 +82,7 @@ const Hop* Settled::small_hop(const Forwarding& table, std::uint32_t prefix) con
 
 // The longest prefix decides, and for one prefix the machine's own routes come first.
 const Hop* Settled::learned_hop(MachineId machine, const Aim& aim, std::uint32_t share) const {
-    const Epoch& epoch = epochs_[knows_.empty() ? 0 : knows_[machine.row]];
+    const Epoch& epoch = epoch_of(machine);
     for (std::uint32_t p = aim.prefix; p != PrefixNumbers::none; p = numbers_->around(p)) {
         if (const Hop* hop = exact_hop(forwarding_[machine.row], p))
             return hop;
@@ -93,17 +93,19 @@ const Hop* Settled::learned_hop(MachineId machine, const Aim& aim, std::uint32_t
 }
 
 // What was learned before something was cut may lead by a NIC that is down since, and that route
-// is gone.
+// is gone. And the kernel takes no route by way of an address that is the machine's own.
 std::optional<Lesson> Settled::usable_lesson(MachineId machine, std::uint32_t prefix) const {
-    const Learned& source = learned(machine);
+    const Epoch& epoch = epoch_of(machine);
+    const Learned& source = *epoch.learned;
     auto lesson = source.lesson(machine, prefix);
-    if (!lesson || knows_.empty())
+    if (!lesson || (knows_.empty() && !has_refused_hops_))
         return lesson;
     Lesson kept = *lesson;
     kept.gate_count = 0;
     for (std::size_t i = 0; i < lesson->gate_count; ++i)
         if (const Gate& gate = source.gates()[lesson->gates.at(i)];
-            condition_.carries(*lab_, gate.out, gate.via.family()))
+            condition_.carries(*lab_, gate.out, gate.via.family())
+            && !is_refused_hop_[epoch.first_hop + lesson->gates.at(i)])
             kept.add_gate(lesson->gates.at(i));
     return kept.gate_count == 0 ? std::nullopt : std::optional(kept);
 }
@@ -138,9 +140,17 @@ bool Settled::is_broadcast(MachineId machine, const Aim& aim) const {
     for (NicId nic : lab_->nics_of(machine))
         for (lab::AddressId id : lab_->addresses_of(nic))
             if (condition_.nic_up(nic)
-                && lab_->addresses[id].prefix().is_broadcast_address(aim.address))
+                && lab_->addresses[id].prefix().is_broadcast_address(aim.address)
+                && !was_broadcast(machine, lab_->addresses[id].address))
                 return true;
     return false;
+}
+
+// An address that was a broadcast address of the machine's first: it gets no routes, and nobody is
+// answered for it.
+bool Settled::was_broadcast(MachineId machine, net::Address address) const {
+    return std::ranges::binary_search(broadcasts_, address)
+           && !is_local_first(machine, aim(address));
 }
 
 std::vector<Route> Settled::routes(MachineId machine) const {
@@ -208,6 +218,8 @@ void Settled::answering(NicId asking, std::span<const lab::Owner> owners,
         return;
     for (const lab::Owner& owner : owners) {
         net::Family family = owner.address.family();
+        if (was_broadcast(owner.machine, owner.address))
+            continue;
         for (NicId nic : lab_->nics_of(owner.machine)) {
             if (owner.machine == lab_->nics[asking].machine || !hears(asking, nic)
                 || !condition_.machine_on(owner.machine) || !condition_.carries(*lab_, nic, family)
@@ -316,6 +328,10 @@ void Settled::add_learned_hops(Epoch& epoch) {
         hop.row = static_cast<std::uint32_t>(learned_hops_.size());
         learned_hops_.push_back(hop);
         vias_.push_back(gate.via);
+        MachineId machine = lab_->nics[gate.out].machine;
+        is_refused_hop_.push_back(is_local(machine, aim(gate.via))
+                                  || is_broadcast(machine, aim(gate.via)));
+        has_refused_hops_ = has_refused_hops_ || is_refused_hop_.back();
     }
 }
 
@@ -399,7 +415,7 @@ Settled settle_mixed(const Lab& lab, Condition condition,
                      std::vector<std::shared_ptr<const Learned>> epochs,
                      std::vector<std::uint8_t> knows) {
     Settled settled(lab, std::move(condition));
-    settled.numbers_ = std::make_shared<const PrefixNumbers>(lab);
+    settled.numbers_ = epochs.front()->numbers();
     for (auto& learned : epochs)
         settled.epochs_.push_back({std::move(learned)});
     settled.knows_ = std::move(knows);

@@ -147,18 +147,25 @@ Answers ask_walk(const routing::Settled& settled, const std::vector<Question>& q
                            .machine = {},
                            .nic = {},
                            .address = question.destination};
-        // Which of equal next hops a kernel takes is its own affair.
+        // Which of equal next hops a kernel takes is its own affair. A packet that goes round in a
+        // loop has more ways than can be tried.
+        constexpr std::size_t most_ways = 256;
         std::vector<probe::PingAnswer> ways =
-            probe::ping_every_way(settled, {.from = from,
-                                            .to = to,
-                                            .service = question.service,
-                                            .family = {},
-                                            .source = question.source,
-                                            .count = 1,
-                                            .ttl = question.ttl,
-                                            .payload_bytes = question.payload_bytes,
-                                            .shares = {}});
+            probe::ping_every_way(settled,
+                                  {.from = from,
+                                   .to = to,
+                                   .service = question.service,
+                                   .family = {},
+                                   .source = question.source,
+                                   .count = 1,
+                                   .ttl = question.ttl,
+                                   .payload_bytes = question.payload_bytes,
+                                   .shares = {},
+                                   .records = {}},
+                                  most_ways);
         answers.push_back(answer_of(settled, ways.front()));
+        if (ways.size() == most_ways)
+            answers.back().kind = Answer::Kind::luck;
         for (const probe::PingAnswer& way : ways)
             if (Answer other = answer_of(settled, way); !answers.back().same(other))
                 answers.back().kind = Answer::Kind::luck;

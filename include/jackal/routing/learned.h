@@ -70,6 +70,7 @@ enum class Discord : std::uint8_t {
     hello,          ///< OSPF: two hello intervals
     dead,           ///< OSPF: two dead intervals
     prefix,         ///< OSPF on a broadcast network: two masks, or addresses apart (IPv4)
+    own_address,    ///< OSPF and RIP: the other's address is one of the machine's own too
     stub,           ///< OSPF: only one takes the area for a stub
     router_id,      ///< both have the same router id
     no_router_id,   ///< one of them has none
@@ -216,6 +217,8 @@ class JACKAL_API Learned {
     }
     /// The best that protocols have for exactly the prefix of that number.
     std::optional<Lesson> lesson(lab::MachineId machine, std::uint32_t prefix) const;
+    /// The prefixes by number.
+    const std::shared_ptr<const PrefixNumbers>& numbers() const { return numbers_; }
     /// All next hops of all lessons.
     const std::vector<Gate>& gates() const { return gates_; }
 

@@ -97,9 +97,7 @@ class JACKAL_API Settled {
     std::optional<Route> route(lab::MachineId machine, net::Address destination) const;
 
     /// What routing protocols taught the machine.
-    const Learned& learned(lab::MachineId machine) const {
-        return *epochs_[knows_.empty() ? 0 : knows_[machine.row]].learned;
-    }
+    const Learned& learned(lab::MachineId machine) const { return *epoch_of(machine).learned; }
 
     /// Static routes that the plan gives but that do not exist under this condition, by machine.
     std::span<const RefusedRoute> refused() const { return refused_; }
@@ -173,6 +171,9 @@ class JACKAL_API Settled {
         std::shared_ptr<const Learned> learned;
         std::uint32_t first_hop = 0; // of its gates, in learned_hops_
     };
+    const Epoch& epoch_of(lab::MachineId machine) const {
+        return epochs_[knows_.empty() ? 0 : knows_[machine.row]];
+    }
     static constexpr std::uint8_t no_large_hop = 0xff;
     struct Entry {
         std::uint32_t prefix;
@@ -196,6 +197,7 @@ class JACKAL_API Settled {
     // it covers for neighbours on the NIC's segment.
     bool is_direct(const Route& route) const;
     bool is_local_first(lab::MachineId machine, const Aim& aim) const;
+    bool was_broadcast(lab::MachineId machine, net::Address address) const;
     std::uint32_t hop_number(const Route& route, std::uint32_t first_hop);
     void turn_large();
     void spread(Forwarding& table, const std::vector<Entry>& entries);
@@ -215,9 +217,11 @@ class JACKAL_API Settled {
     std::size_t large_count_ = 0;
     std::vector<RefusedRoute> refused_;
     std::vector<Epoch> epochs_;
-    std::vector<std::uint8_t> knows_; // by machine: its epoch; empty if all know the first
-    std::vector<Hop> learned_hops_;   // one for each gate of each epoch
-    std::vector<net::Address> vias_;  // by learned hop
+    std::vector<std::uint8_t> knows_;  // by machine: its epoch; empty if all know the first
+    std::vector<Hop> learned_hops_;    // one for each gate of each epoch
+    std::vector<net::Address> vias_;   // by learned hop
+    std::vector<bool> is_refused_hop_; // by learned hop: no machine takes it
+    bool has_refused_hops_ = false;
 };
 
 /// What a machine sends to `destination` from when the packet leaves by `out`. IPv6: the best of
