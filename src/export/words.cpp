@@ -71,6 +71,9 @@ std::string drop_detail(const lab::Lab& lab, const Journey& journey, const packe
     case Ending::filtered: return denial_text(lab, journey.denial);
     case Ending::not_relayed: return "relays nothing between peers";
     case Ending::to_broadcast:
+        if (journey.next_hop != net::Address{})
+            return fmt::format("came to {}, which means all of {}", to_string(journey.next_hop),
+                               lab.segment_name(lab.nics[step.in].segment));
         return fmt::format("{} means all of {}", to_string(journey.flow.destination), segment);
     case Ending::older_flow:
         return fmt::format("forgets the flow, which it translated for {}",

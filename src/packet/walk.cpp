@@ -108,6 +108,8 @@ class Walk {
             return end(Ending::own_source);
         if (settled_.is_local(at_, aim_))
             return deliver();
+        if (as_broadcast_ != net::Address{}) // no machine forwards what came to all of a segment
+            return end(Ending::to_broadcast);
         hop_ = settled_.hop(at_, aim_);
         if (hop_ != nullptr && routing::is_learned(hop_->kind))
             choose();
@@ -233,6 +235,7 @@ class Walk {
         if (in_)
             --journey_.ttl_left;
         add_step(in_ ? Action::forward : Action::send, hop_->out);
+        as_broadcast_ = settled_.is_broadcast(at_, aim_) ? aim_.address : net::Address{};
         in_ = neighbour;
         at_ = machine;
         return true;
@@ -428,6 +431,8 @@ class Walk {
     }
 
     bool end(Ending ending) {
+        if (ending == Ending::to_broadcast)
+            journey_.next_hop = as_broadcast_;
         NicId out = hop_ == nullptr ? NicId{} : hop_->out;
         add_step(Action::drop, out);
         journey_.ending = ending;
@@ -453,6 +458,7 @@ class Walk {
     static constexpr unsigned vlan_tag_bytes = 4;
     unsigned size_bytes_ = 0; // of the packet, or of its largest fragment
     bool neighbour_takes_less_ = false;
+    net::Address as_broadcast_; // the broadcast address that the last machine sent it to, if it did
     const routing::Hop* hop_ = nullptr;
     routing::Hop way_back_;
     std::vector<NicId> answering_;

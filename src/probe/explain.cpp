@@ -978,6 +978,16 @@ class Explainer {
     }
 
     Diagnosis to_broadcast() const {
+        // An answer to the address of a translator, which all of the segment had to take for
+        // theirs.
+        if (journey_.next_hop != net::Address{}) {
+            NicId nic = journey_.steps.back().in;
+            return say(Cause::broadcast_address, here_,
+                       fmt::format("{} has {}, the broadcast address of {}", lab_.nic_name(nic),
+                                   to_string(journey_.next_hop), segment_of(nic)),
+                       another_address(nic, journey_.next_hop),
+                       address_mark(nic, journey_.next_hop));
+        }
         if (!leg_.target)
             return say(Cause::broadcast_address, here_,
                        fmt::format("{} is the broadcast address of {}", to_string(far_),

@@ -139,7 +139,9 @@ struct JACKAL_API Journey {
     Denial denial;                   ///< of filtered
     Ending ending = Ending::no_route;
     int ttl_left = 0;
-    net::Address next_hop; ///< of no_neighbour and which_neighbour; of shared_source the source
+    /// Of no_neighbour and which_neighbour; of shared_source the source; of to_broadcast what it
+    /// came to if it was not to be sent to all of a segment, but came so and was then translated.
+    net::Address next_hop;
     std::vector<lab::NicId> answering; ///< of which_neighbour
     net::Flow told; ///< of an error that was delivered: the packet that it tells of, as it says
 
