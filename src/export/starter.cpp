@@ -11,7 +11,8 @@ namespace jackal::exports {
 
 namespace {
 
-constexpr std::array<std::string_view, 5> names = {"chain", "ring", "star", "tree", "leaf-spine"};
+constexpr std::array<std::string_view, 5> shape_names = {"chain", "ring", "star", "tree",
+                                                         "leaf-spine"};
 
 // Room k (from 1) owns one block: 10.60.k.0/24 and fd60:0:0:k00::/56. Its subnet is the first half
 // of the one and the first /64 of the other; the links that it counts as its own come behind.
@@ -165,7 +166,7 @@ class StarterWriter {
 
     std::string name() const {
         return starter_.lab.empty()
-                   ? fmt::format("{}-{}", names[static_cast<std::size_t>(starter_.shape)], n_)
+                   ? fmt::format("{}-{}", shape_names[static_cast<std::size_t>(starter_.shape)], n_)
                    : starter_.lab;
     }
 
@@ -192,7 +193,7 @@ class StarterWriter {
     }
 
     void add_header() {
-        std::string_view shape = names[static_cast<std::size_t>(starter_.shape)];
+        std::string_view shape = shape_names[static_cast<std::size_t>(starter_.shape)];
         auto out = std::back_inserter(text_);
         fmt::format_to(
             out,
@@ -261,10 +262,10 @@ class StarterWriter {
 } // namespace
 
 std::optional<Shape> shape_from_name(std::string_view name) {
-    auto found = std::ranges::find(names, name);
-    if (found == names.end())
+    auto found = std::ranges::find(shape_names, name);
+    if (found == shape_names.end())
         return std::nullopt;
-    return static_cast<Shape>(found - names.begin());
+    return static_cast<Shape>(found - shape_names.begin());
 }
 
 unsigned least_size(Shape shape) {
