@@ -1,5 +1,6 @@
 #include "command.h"
 
+#include <algorithm>
 #include <cstdio>
 #include <filesystem>
 #include <fmt/format.h>
@@ -7,7 +8,7 @@
 #include <fstream>
 #include <iostream>
 #include <iterator>
-#include <set>
+#include <map>
 #include <sstream>
 #include <unistd.h>
 
@@ -67,9 +68,8 @@ void add_cuts(CLI::App& command, PlanOptions& options) {
             "--cut", options.cuts,
             "as if this were cut: MACHINE, MACHINE/NIC, MACHINE--MACHINE, SITE--SITE, a wire of a "
             "bond, SWITCH, SWITCH/PORT, SWITCH/PORT:VLAN, or what two machines tell each other, "
-            "such as ospf:MACHINE--MACHINE (rip:, bgp:); may be given several times, and the "
-            "answer "
-            "tells what all of them change")
+            "such as ospf:MACHINE--MACHINE (rip:, bgp:); may be given several times; the "
+            "answer tells what all of them change")
         ->type_name("WHAT")
         ->allow_extra_args(false);
 }
@@ -174,41 +174,48 @@ std::string changes_text(const Style& style, const Opened& opened, const PlanOpt
     auto key = [&](const Row& row) {
         return Row(row.begin(), row.begin() + static_cast<std::ptrdiff_t>(rows.key));
     };
-    auto sorted = [](std::vector<Row> list) {
-        std::ranges::sort(list);
-        return list;
+    auto missing = [](std::vector<Row> from, std::vector<Row> others) {
+        std::ranges::sort(from);
+        std::ranges::sort(others);
+        std::vector<Row> found;
+        std::ranges::set_difference(from, others, std::back_inserter(found));
+        return found;
     };
-    std::vector<Row> gone;
-    std::vector<Row> come;
-    std::ranges::set_difference(sorted(whole), sorted(now), std::back_inserter(gone));
-    std::ranges::set_difference(sorted(now), sorted(whole), std::back_inserter(come));
-    auto among = [](const std::vector<Row>& list, const Row& row) {
-        return std::ranges::binary_search(list, row);
+    struct Change {
+        std::vector<Row> was;
+        std::vector<Row> is;
     };
+    std::map<Row, Change> changes;
+    std::vector<const Row*> order; // of their keys: that of the whole lab's answer
+    auto collect = [&](const std::vector<Row>& rows_of_one, const std::vector<Row>& changed,
+                       std::vector<Row> Change::*side) {
+        for (const Row& row : rows_of_one) {
+            if (!std::ranges::binary_search(changed, row))
+                continue;
+            auto [change, is_new] = changes.try_emplace(key(row));
+            if (is_new)
+                order.push_back(&change->first);
+            (change->second.*side).push_back(row);
+        }
+    };
+    collect(whole, missing(whole, now), &Change::was);
+    collect(now, missing(now, whole), &Change::is);
     std::vector<std::string> headings = rows.headings;
     headings.insert(headings.begin(), "");
     Table table(headings);
-    auto add = [&](const std::string& mark, Row row) {
-        row.insert(row.begin(), mark);
-        table.add(std::move(row));
+    auto add = [&](const std::string& mark, const std::vector<Row>& list) {
+        for (Row row : list) {
+            row.insert(row.begin(), mark);
+            table.add(std::move(row));
+        }
     };
-    // In the order of the whole lab's answer, what came instead behind what is gone.
-    std::set<Row> told;
-    for (const Row& row : whole) {
-        if (!among(gone, row) || !told.insert(key(row)).second)
-            continue;
-        for (const Row& was : whole)
-            if (key(was) == key(row) && among(gone, was))
-                add(style.faint("was"), was);
-        for (const Row& is : now)
-            if (key(is) == key(row) && among(come, is))
-                add("is", is);
+    for (const Row* one : order) {
+        const Change& change = changes.at(*one);
+        add(style.faint("was"), change.was);
+        add("is", change.is);
     }
-    for (const Row& row : now)
-        if (among(come, row) && !told.contains(key(row)))
-            add("is", row);
     std::string heading = "\n" + style.strong("changed by the cut");
-    if (gone.empty() && come.empty())
+    if (changes.empty())
         return heading + ": nothing\n";
     return heading + "\n" + table.text(style, 2);
 }

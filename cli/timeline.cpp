@@ -8,7 +8,7 @@ namespace {
 
 constexpr std::size_t most_events = 100;
 
-// `250us`, `20ms`, `3s`.
+// `3s=lamp-r1--vessel-r1`.
 probe::TimelineEvent event_of(const std::string& text, bool mends) {
     std::size_t equals = text.find('=');
     auto at = plan::parse_time(std::string_view(text).substr(0, equals));

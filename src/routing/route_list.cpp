@@ -48,7 +48,7 @@ class RouteList {
                     kind == RouteKind::connected ? lab::connected_metric(family) : 0;
                 routes_.push_back({to, kind, nic, {}, id, metric, {}});
             };
-            bool was_broadcast = is_broadcast(row.address);
+            bool was_broadcast = family == net::Family::ipv4 && is_broadcast(row.address);
             add({row.address, net::address_bits(family)}, RouteKind::local);
             // The kernel takes no routes for an address that means all of a segment already.
             if (!up || was_broadcast)

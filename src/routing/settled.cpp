@@ -329,8 +329,8 @@ void Settled::add_learned_hops(Epoch& epoch) {
         learned_hops_.push_back(hop);
         vias_.push_back(gate.via);
         MachineId machine = lab_->nics[gate.out].machine;
-        is_refused_hop_.push_back(is_local(machine, aim(gate.via))
-                                  || is_broadcast(machine, aim(gate.via)));
+        Aim via = aim(gate.via);
+        is_refused_hop_.push_back(is_local(machine, via) || is_broadcast(machine, via));
         has_refused_hops_ = has_refused_hops_ || is_refused_hop_.back();
     }
 }
