@@ -353,7 +353,8 @@ TEST_CASE(
                  "networks: far}}\n"
                  "links: [{between: [deep, edge]}, {between: [edge, far]}]\n";
     };
-    CHECK(learned(routing::settle(lab_of(text("", ""))), "deep", "10.9.0.0/24") == "none");
+    lab::Lab neither = lab_of(text("", ""));
+    CHECK(learned(routing::settle(neither), "deep", "10.9.0.0/24") == "none");
     for (const auto& [self, igp] :
          {std::pair(", next-hop-self: true", ""), std::pair("", ", far")}) {
         lab::Lab lab = lab_of(text(self, igp));

@@ -8,6 +8,7 @@ namespace jackal {
 
 /// As std::optional in use, with the value kept apart: for members that few of many objects have.
 /// Copies are deep.
+/// Threads may share one that none of them changes.
 template <class T>
 class Rare {
   public:

@@ -831,7 +831,7 @@ class Explainer {
         auto route = settled_.route(before, far_);
         Remedy remedy{{plan::SetForwards{name(here_), true}}, ""};
         bool is_router = lab_.machines[here_].kind == plan::MachineKind::router;
-        if (!is_router && route->written && !path_from(before, Through::working).empty())
+        if (!is_router && route && route->written && !path_from(before, Through::working).empty())
             remedy = lead_rightly(before, lab_.routes[route->written]);
         return does_not_forward(here_, std::move(remedy));
     }
@@ -927,6 +927,8 @@ class Explainer {
                 break;
             circle += name(step.machine) + " -> ";
             auto used = settled_.route(step.machine, far_);
+            if (!used) // it knew the packet by the address of a translator
+                continue;
             all_default &= used->to.length() == 0;
             auto path = path_from(step.machine, Through::working);
             if (path.empty() || lab_.first_address(path.front().in, family_)->address == used->via)
@@ -946,14 +948,14 @@ class Explainer {
     }
 
     plan::Mark loop_mark(const packet::Step& step) const {
-        lab::RouteId written = settled_.route(step.machine, far_)->written;
-        return written ? lab_.routes[written].at : mark(step.machine);
+        auto used = settled_.route(step.machine, far_);
+        return used && used->written ? lab_.routes[used->written].at : mark(step.machine);
     }
 
     Remedy break_loop(const packet::Step& step) const {
         auto path = path_from(step.machine, Through::working);
         auto used = settled_.route(step.machine, far_);
-        if (!used->written)
+        if (!used || !used->written)
             return {{}, "take one machine out of the circle"};
         const lab::StaticRoute& route = lab_.routes[used->written];
         if (!path.empty() && used->to.length() == 0)

@@ -28,7 +28,8 @@ struct FilterRule {
 /// The first matching rule, by tuple space search (Srinivasan, Suri and Varghese 1999): rules whose
 /// prefixes have the same two lengths share a hash table, and rules with the same prefixes a list
 /// of port ranges. A search costs one access for each pair of lengths that the rules use and that
-/// may still hold an earlier rule, whatever their number.
+/// may still hold an earlier rule, whatever their number. It never changes, so
+/// threads may share one.
 class RuleIndex {
   public:
     static constexpr std::uint32_t none = 0xffffffff;

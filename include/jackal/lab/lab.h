@@ -380,6 +380,7 @@ struct Owner {
     MachineId machine;
 };
 
+/// See above. Threads may share one that none of them changes.
 struct JACKAL_API Lab {
     Lab();
     Lab(const Lab&);

@@ -20,7 +20,7 @@ struct Id {
     friend auto operator<=>(Id, Id) = default;
 };
 
-/// A vector of rows indexed by their id.
+/// A vector of rows indexed by their id. Threads may share one that none of them changes.
 template <class Row>
 class Table {
   public:

@@ -73,10 +73,11 @@ struct Whose {
 };
 
 /// Tells whose an address is: built once in O(n log n), then O(log n) for each question. Refers to
-/// its lab, which must outlive it.
+/// its lab, which must outlive it. It never changes, so threads may share one.
 class JACKAL_API AddressMap {
   public:
     explicit AddressMap(const Lab& lab);
+    explicit AddressMap(const Lab&& lab) = delete;
 
     Whose whose(net::Address address) const;
 

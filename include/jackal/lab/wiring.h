@@ -39,11 +39,14 @@ struct WiringLoop {
     CableId cable;             ///< one of the loop, or none if only segments close it
 };
 
+/// Who hears whom under one state of switches, ports and cables. Refers to its lab, which must outlive
+/// it. It never changes, so threads may share one.
 class JACKAL_API Wiring {
   public:
     /// Nothing is joined but what stands on the same segment.
     Wiring() = default;
     Wiring(const Lab& lab, const WiringState& state);
+    Wiring(const Lab&& lab, const WiringState& state) = delete;
 
     /// NICs of the same number hear each other. A number without meaning, comparable among NICs.
     std::uint32_t domain(const Lab& lab, NicId nic) const {

@@ -17,7 +17,8 @@
 
 namespace jackal::net {
 
-/// Free space of one family; prefixes of the two families must not be mixed in one object.
+/// Free space of one family; prefixes of the two families must not be mixed in one object. Threads
+/// may share one that none of them changes.
 class JACKAL_API FreeSpace {
   public:
     /// Makes `prefix` free. It must not overlap what is free already.

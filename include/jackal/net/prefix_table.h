@@ -12,6 +12,7 @@
 
 namespace jackal::net {
 
+/// See above. Threads may share one that none of them changes.
 class JACKAL_API PrefixTable {
   public:
     struct Entry {

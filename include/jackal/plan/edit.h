@@ -333,7 +333,8 @@ using Changes =
                SetPeeringExit, AddPeering, SetSiteRelay, SetSiteSpace, AddUplink, AddLink,
                AddTunnel, SetOspfNic, SetOspfStub, SetRouterId, SetBgpNeighbour>;
 
-/// Any one of the changes above; it cannot be altered, and copies share it.
+/// Any one of the changes above; it cannot be altered, and copies share it, also
+/// between threads.
 class Edit {
   public:
     template <class T>

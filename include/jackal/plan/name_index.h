@@ -12,6 +12,7 @@
 
 namespace jackal::plan {
 
+/// See above. Threads may share one that none of them changes.
 class NameIndex {
   public:
     /// Enters `row` under `name`, unless a row of that name is there already; then nothing

@@ -198,11 +198,15 @@ struct Lesson {
     void add_gate(std::uint32_t gate);
 };
 
+/// What protocols taught. Refers to its lab, which must outlive it. It never changes, so threads may share
+/// one.
 class JACKAL_API Learned {
   public:
     /// From nothing. `numbers` are those of the same lab.
     Learned(const lab::Lab& lab, const Condition& condition, const lab::Wiring& wiring,
             std::shared_ptr<const PrefixNumbers> numbers);
+    Learned(const lab::Lab&& lab, const Condition& condition, const lab::Wiring& wiring,
+            std::shared_ptr<const PrefixNumbers> numbers) = delete;
     /// From what was known before, under a condition that differs: only what that changes is worked
     /// out anew. The result is the same as from nothing.
     Learned(const Learned& before, const Condition& known_under, const Condition& condition,
@@ -252,10 +256,12 @@ class JACKAL_API Learned {
     std::vector<Dispute> disputes_;
 };
 
-/// Works out what protocols teach the machines of one lab, under one condition after another.
+/// Works out what protocols teach the machines of one lab, under one condition after another. Refers to
+/// the lab, which must outlive it. Threads may share one.
 class JACKAL_API Tables {
   public:
     explicit Tables(const lab::Lab& lab);
+    explicit Tables(const lab::Lab&& lab) = delete;
 
     std::shared_ptr<const Learned> learn(const Condition& condition) const;
     /// The same, from what was known under another condition: see Learned.

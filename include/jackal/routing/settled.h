@@ -5,7 +5,8 @@
 //     cut.cut(lab, "quay-r1/eth2");
 //     routing::Settled without = routing::settle(lab, cut);
 //
-// A Settled refers to its Lab, which must outlive it. Building it is O(n log n) in the number of
+// A Settled refers to its Lab, which must outlive it; a Lab that would not is refused by the compiler.
+// It never changes, so threads may share one. Building it is O(n log n) in the number of
 // routes. It is made for asking the way of one destination of many machines in a row: aim() does
 // one longest-prefix match over all prefixes that any machine has a route for, and hop() then costs
 // an array access at a machine with a large table, and a short search at one with a small table.
@@ -70,6 +71,7 @@ struct Aim {
     bool is_broadcast = false;          ///< the broadcast address of some IPv4 prefix in the lab
 };
 
+/// See above.
 class JACKAL_API Settled {
   public:
     const lab::Lab& lab() const { return *lab_; }
@@ -233,6 +235,8 @@ JACKAL_API std::optional<lab::AddressId> source_on(const lab::Lab& lab, lab::Nic
 /// What every machine of the lab knows under `condition`.
 JACKAL_API Settled settle(const lab::Lab& lab, Condition condition);
 JACKAL_API Settled settle(const lab::Lab& lab);
+Settled settle(const lab::Lab&& lab, Condition condition) = delete;
+Settled settle(const lab::Lab&& lab) = delete;
 
 /// The same under another condition, quicker where it differs in little.
 JACKAL_API Settled resettle(const Settled& before, Condition condition);
@@ -242,5 +246,8 @@ JACKAL_API Settled resettle(const Settled& before, Condition condition);
 JACKAL_API Settled settle_mixed(const lab::Lab& lab, Condition condition,
                                 std::vector<std::shared_ptr<const Learned>> epochs,
                                 std::vector<std::uint8_t> knows);
+Settled settle_mixed(const lab::Lab&& lab, Condition condition,
+                     std::vector<std::shared_ptr<const Learned>> epochs,
+                     std::vector<std::uint8_t> knows) = delete;
 
 } // namespace jackal::routing

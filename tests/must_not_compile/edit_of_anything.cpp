@@ -1,0 +1,9 @@
+#include "jackal/jackal.h"
+
+jackal::plan::Edit edit() {
+#ifdef MISTAKE
+    return jackal::plan::Edit(jackal::plan::Machine{});
+#else
+    return jackal::plan::Edit(jackal::plan::SetForwards{"ridge-r1", true});
+#endif
+}

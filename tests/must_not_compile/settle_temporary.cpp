@@ -1,0 +1,10 @@
+#include "jackal/jackal.h"
+
+jackal::routing::Settled settled(const jackal::plan::Plan& plan) {
+    jackal::lab::Lab lab = jackal::lab::build(plan);
+#ifdef MISTAKE
+    return jackal::routing::settle(jackal::lab::build(plan));
+#else
+    return jackal::routing::settle(lab);
+#endif
+}
