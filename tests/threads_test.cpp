@@ -1,4 +1,5 @@
-// What says that threads may share it, asked by many at once; the thread sanitizer looks on in .ci/run.
+// What says that threads may share it, asked by many at once; the thread sanitizer looks on in
+// .ci/run.
 #include "jackal/jackal.h"
 
 #include <algorithm>

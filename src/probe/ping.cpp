@@ -1,7 +1,7 @@
 #include "jackal/probe/ping.h"
 
-#include "explain.h"
 #include "jackal/lab/finding.h"
+#include "probe/explain/explain.h"
 
 #include <algorithm>
 #include <fmt/format.h>

@@ -1,6 +1,6 @@
 #include "jackal/probe/timeline.h"
 
-#include "explain.h"
+#include "probe/explain/explain.h"
 
 #include <algorithm>
 #include <cmath>

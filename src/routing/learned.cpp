@@ -1,10 +1,10 @@
 #include "jackal/routing/learned.h"
 
-#include "bgp.h"
 #include "neighbour.h"
-#include "ospf.h"
-#include "rip.h"
 #include "route_list.h"
+#include "routing/bgp/bgp.h"
+#include "routing/ospf/ospf.h"
+#include "routing/rip/rip.h"
 
 #include <algorithm>
 

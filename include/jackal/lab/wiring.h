@@ -39,8 +39,8 @@ struct WiringLoop {
     CableId cable;             ///< one of the loop, or none if only segments close it
 };
 
-/// Who hears whom under one state of switches, ports and cables. Refers to its lab, which must outlive
-/// it. It never changes, so threads may share one.
+/// Who hears whom under one state of switches, ports and cables. Refers to its lab, which must
+/// outlive it. It never changes, so threads may share one.
 class JACKAL_API Wiring {
   public:
     /// Nothing is joined but what stands on the same segment.

@@ -14,8 +14,8 @@ enum class Protocol : std::uint8_t { ospf, rip, bgp };
 /// "ospf", "rip" or "bgp".
 JACKAL_API std::string_view to_string(Protocol protocol);
 
-/// What is off, down or cut, on top of what the plan itself says. Threads may share one that none of them
-/// changes.
+/// What is off, down or cut, on top of what the plan itself says. Threads may share one that none
+/// of them changes.
 class JACKAL_API Condition {
   public:
     /// The condition that the plan describes.

@@ -198,8 +198,8 @@ struct Lesson {
     void add_gate(std::uint32_t gate);
 };
 
-/// What protocols taught. Refers to its lab, which must outlive it. It never changes, so threads may share
-/// one.
+/// What protocols taught. Refers to its lab, which must outlive it. It never changes, so threads
+/// may share one.
 class JACKAL_API Learned {
   public:
     /// From nothing. `numbers` are those of the same lab.
@@ -256,8 +256,8 @@ class JACKAL_API Learned {
     std::vector<Dispute> disputes_;
 };
 
-/// Works out what protocols teach the machines of one lab, under one condition after another. Refers to
-/// the lab, which must outlive it. Threads may share one.
+/// Works out what protocols teach the machines of one lab, under one condition after another.
+/// Refers to the lab, which must outlive it. Threads may share one.
 class JACKAL_API Tables {
   public:
     explicit Tables(const lab::Lab& lab);

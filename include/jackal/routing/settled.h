@@ -5,8 +5,8 @@
 //     cut.cut(lab, "quay-r1/eth2");
 //     routing::Settled without = routing::settle(lab, cut);
 //
-// A Settled refers to its Lab, which must outlive it; a Lab that would not is refused by the compiler.
-// It never changes, so threads may share one. Building it is O(n log n) in the number of
+// A Settled refers to its Lab, which must outlive it; a Lab that would not is refused by the
+// compiler. It never changes, so threads may share one. Building it is O(n log n) in the number of
 // routes. It is made for asking the way of one destination of many machines in a row: aim() does
 // one longest-prefix match over all prefixes that any machine has a route for, and hop() then costs
 // an array access at a machine with a large table, and a short search at one with a small table.

@@ -1,6 +1,6 @@
 #include "ospf.h"
 
-#include "neighbour.h"
+#include "routing/neighbour.h"
 
 #include <algorithm>
 #include <array>

@@ -8,7 +8,7 @@
 
 #include "jackal/routing/condition.h"
 #include "jackal/routing/learned.h"
-#include "prefix_numbers.h"
+#include "routing/prefix_numbers.h"
 
 namespace jackal::routing {
 

@@ -6,7 +6,7 @@
 #pragma once
 
 #include "jackal/routing/learned.h"
-#include "prefix_numbers.h"
+#include "routing/prefix_numbers.h"
 
 #include <functional>
 #include <map>

@@ -1,6 +1,6 @@
 #include "rip.h"
 
-#include "neighbour.h"
+#include "routing/neighbour.h"
 
 #include <algorithm>
 #include <array>

@@ -1,6 +1,6 @@
 #include "bgp.h"
 
-#include "neighbour.h"
+#include "routing/neighbour.h"
 
 #include <algorithm>
 #include <set>

@@ -1,4 +1,4 @@
-#include "duties.h"
+#include "plan/edit/duties.h"
 #include "reader.h"
 
 #include <unordered_map>

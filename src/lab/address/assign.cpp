@@ -1,7 +1,7 @@
 #include "assign.h"
 
 #include "jackal/plan/outside.h"
-#include "lease.h"
+#include "lab/dhcp/leases.h"
 
 #include <algorithm>
 #include <fmt/format.h>

@@ -1,10 +1,10 @@
 #include "jackal/lab/build.h"
 
-#include "allocate.h"
-#include "assign.h"
 #include "jackal/plan/edit.h"
 #include "jackal/plan/sites.h"
 #include "jackal/plan/validate.h"
+#include "lab/address/allocate.h"
+#include "lab/address/assign.h"
 #include "protocols.h"
 
 #include <algorithm>

@@ -1,4 +1,4 @@
-#include "lease.h"
+#include "leases.h"
 
 #include "jackal/lab/place.h"
 #include "jackal/plan/outside.h"

@@ -1,6 +1,6 @@
 #include "jackal/plan/rewrite.h"
 
-#include "document.h"
+#include "plan/read/document.h"
 
 #include <algorithm>
 #include <fmt/format.h>
