@@ -1,4 +1,6 @@
 #include "jackal/lab/build.h"
+#include "jackal/packet/icmp.h"
+#include "jackal/packet/source.h"
 #include "jackal/packet/walk.h"
 #include "jackal/plan/read.h"
 
@@ -202,4 +204,34 @@ routers:
     auto used = settled.route(*lab.machine("r1"), *net::parse_address("10.1.2.3"));
     REQUIRE(used.has_value());
     CHECK(net::to_string(used->via) == "10.0.0.2");
+}
+
+TEST_CASE("decisions, taken one after another without a record, lead where the walk leads") {
+    for (const char* file : {"/demo/skerry.yaml", "/demo/mistakes/default-route-loop.yaml"}) {
+        lab::Lab lab = lab::build(*plan::read_file(std::string(SOURCE_DIR) + file).plan);
+        routing::Settled settled = routing::settle(lab);
+        std::size_t decisions = 0;
+        for (lab::MachineId from : lab.machines.ids())
+            for (const lab::Owner& to : lab.owners) {
+                auto source = packet::source_address(settled, from, to.address);
+                packet::Packet packet{.source = source.value_or(net::Address{}),
+                                      .destination = to.address};
+                packet::Journey journey = packet::walk(settled, from, packet);
+                packet::Header header = packet::header_of(settled, packet);
+                packet::Decision decision;
+                lab::MachineId at = from;
+                for (const packet::Step& step : journey.steps) {
+                    REQUIRE(at == step.machine);
+                    decision = packet::decide(settled, at, header);
+                    CHECK(decision.action == step.action);
+                    CHECK(decision.out == step.out);
+                    at = decision.machine;
+                    ++decisions;
+                }
+                CHECK(decision.ending == journey.ending);
+                CHECK(header.ttl == journey.ttl_left);
+                CHECK(header.flow() == journey.flow);
+            }
+        CHECK(decisions > 0);
+    }
 }

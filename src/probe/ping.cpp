@@ -1,6 +1,7 @@
 #include "jackal/probe/ping.h"
 
 #include "jackal/lab/finding.h"
+#include "jackal/packet/source.h"
 #include "probe/explain/explain.h"
 
 #include <algorithm>

@@ -11,6 +11,7 @@
 
 #include "jackal/api.h"
 #include "jackal/lab/finding.h"
+#include "jackal/packet/icmp.h"
 #include "jackal/packet/walk.h"
 #include "jackal/probe/endpoint.h"
 

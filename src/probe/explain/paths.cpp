@@ -1,6 +1,6 @@
 #include "paths.h"
 
-#include "jackal/packet/walk.h"
+#include "jackal/packet/tunnel.h"
 
 #include <algorithm>
 
