@@ -100,12 +100,12 @@ std::string uncut_text(const Style& style, const Opened& opened, const PlanOptio
     std::string heading = style.faint("  without the cut ");
     if (before.diagnosis)
         return heading
-               + fmt::format(" {}, too: {}\n", probe::to_string(before.outcome),
+               + fmt::format(" {}, too: {}\n", probe::to_string(before.outcome()),
                              verdict_words(opened.lab, before));
     if (probe::same_way(before.out, answer.out) && probe::same_way(before.back, answer.back))
         return heading + " the same\n";
     return heading
-           + fmt::format(" {} by {}, {}\n", probe::to_string(before.outcome),
+           + fmt::format(" {} by {}, {}\n", probe::to_string(before.outcome()),
                          way_text(opened.lab, *before.out), verdict_words(opened.lab, before));
 }
 
@@ -127,7 +127,7 @@ Outcome ask_every_way(const Style& style, const Opened& opened, const PlanOption
                 all ? status_well : status_no};
     std::vector<std::string> lines; // each once
     for (const probe::PingAnswer& answer : answers) {
-        std::string_view outcome = probe::to_string(answer.outcome);
+        std::string_view outcome = probe::to_string(answer.outcome());
         std::string line =
             fmt::format("  {}  {}\n", answer.diagnosis ? style.bad(outcome) : style.good(outcome),
                         verdict_words(opened.lab, answer));
@@ -147,7 +147,7 @@ Outcome ask_every_way(const Style& style, const Opened& opened, const PlanOption
                   for (const probe::PingAnswer& answer : answers_of(asked))
                       ways.push_back({answer.out ? way_text(opened.lab, *answer.out) : "",
                                       answer.back ? way_text(opened.lab, *answer.back) : "",
-                                      std::string(probe::to_string(answer.outcome)),
+                                      std::string(probe::to_string(answer.outcome())),
                                       verdict_words(opened.lab, answer)});
                   std::ranges::sort(ways);
                   auto repeated = std::ranges::unique(ways);
@@ -199,16 +199,16 @@ std::string verdict_text(const Style& style, const Opened& opened, const probe::
         return fmt::format(
             "  {}  {} of {} came back, TTL {}, round trip {:.3f} / {:.3f} / {:.3f} ms "
             "(min / mean / max)\n",
-            style.good(probe::to_string(answer.outcome)), answer.received, answer.sent,
+            style.good(probe::to_string(answer.outcome())), answer.received, answer.sent,
             answer.reply_ttl, milliseconds(answer.round_trip.min),
             milliseconds(answer.round_trip.mean), milliseconds(answer.round_trip.max));
     const probe::Diagnosis& d = *answer.diagnosis;
     std::string out =
         fmt::format("  {}  {} at {}  {}\n    {}\n",
-                    style.bad(service ? probe::to_string(answer.outcome) : "no reply"),
+                    style.bad(service ? probe::to_string(answer.outcome()) : "no reply"),
                     style.strong(plan::slug(d.cause)), opened.lab.machines[d.where].name,
                     style.faint(plan::to_string(d.at, opened.lab.source)), d.explanation);
-    if (answer.out && answer.outcome != probe::Outcome::refused)
+    if (answer.out && answer.outcome() != probe::Outcome::refused)
         out += fmt::format("    {}\n", error_text(opened.lab, answer));
     lab::Remedy remedy = d.remedy;
     if (mending != nullptr)

@@ -222,11 +222,11 @@ TEST_CASE("what a sender sees of a service") {
          }) {
         CAPTURE(c.from);
         CAPTURE(c.service);
-        CHECK(h.ask(c.from, c.to, c.service).outcome == c.outcome);
+        CHECK(h.ask(c.from, c.to, c.service).outcome() == c.outcome);
     }
     // IPv6 is not translated, so the filter sees the desk itself.
-    CHECK(h.ask("desk", "server", "tcp/80", net::Family::ipv6).outcome == Outcome::dropped);
-    CHECK(h.ask("desk", "server", "", net::Family::ipv6).outcome == Outcome::reply);
+    CHECK(h.ask("desk", "server", "tcp/80", net::Family::ipv6).outcome() == Outcome::dropped);
+    CHECK(h.ask("desk", "server", "", net::Family::ipv6).outcome() == Outcome::reply);
 }
 
 TEST_CASE("a journey tells what was translated where, and answers are turned back") {

@@ -26,7 +26,7 @@ inline std::string outcome(const jackal::routing::Settled& settled, const std::s
     REQUIRE(question.has_value());
     auto answer = probe::ping(settled, *question);
     return answer.diagnosis ? std::string(plan::slug(answer.diagnosis->cause))
-                            : std::string(probe::to_string(answer.outcome));
+                            : std::string(probe::to_string(answer.outcome()));
 }
 inline std::string outcome(const jackal::lab::Lab& lab, const std::string& from,
                            const std::string& to,

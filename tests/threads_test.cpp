@@ -15,7 +15,7 @@ std::string outcome(const routing::Settled& settled, lab::MachineId from, lab::M
         return *probe::endpoint(settled.lab(), settled.lab().machines[id].name);
     };
     probe::PingAnswer answer = probe::ping(settled, {.from = end(from), .to = end(to)});
-    std::string text(to_string(answer.outcome));
+    std::string text(to_string(answer.outcome()));
     if (answer.diagnosis)
         text += " " + std::string(plan::slug(answer.diagnosis->cause));
     return text;

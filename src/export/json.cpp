@@ -126,7 +126,7 @@ json ping_value(const plan::Plan& plan, const routing::Settled& settled,
                   {"destination", maybe(answer.destination)},
                   {"sent", answer.sent},
                   {"received", answer.received},
-                  {"verdict", service ? probe::to_string(answer.outcome)
+                  {"verdict", service ? probe::to_string(answer.outcome())
                               : reply ? "reply"
                                       : "no-reply"},
                   {"cause", nullptr},
@@ -611,7 +611,7 @@ std::string ways_of_ping_json(const routing::Settled& settled,
     json ways = json::array();
     for (const probe::PingAnswer& answer : answers) {
         const auto& d = answer.diagnosis;
-        json way = {{"verdict", probe::to_string(answer.outcome)},
+        json way = {{"verdict", probe::to_string(answer.outcome())},
                     {"out", way_value(lab, answer.out)},
                     {"back", way_value(lab, answer.back)},
                     {"cause", d ? json(plan::slug(d->cause)) : json(nullptr)}};

@@ -1020,13 +1020,10 @@ class ScriptWriter {
 
     std::string write_question(const plan::Expectation& expectation, const probe::Endpoint& from,
                                const probe::Endpoint& to) {
-        probe::PingAnswer answer = probe::ping(
+        probe::Exchange answer = probe::exchange(
             settled_,
             {.from = from, .to = to, .service = expectation.service, .family = expectation.family});
-        bool unresolved = answer.diagnosis
-                          && (answer.diagnosis->cause == plan::Cause::no_name_server
-                              || answer.diagnosis->cause == plan::Cause::name_server_unreachable);
-        if (unresolved) {
+        if (answer.gap == probe::Gap::name_unknown) {
             unasked_.push_back(fmt::format("check leaves out {} to {}: it asks by address, and the "
                                            "name is not resolved",
                                            from.name, to.name));

@@ -14,18 +14,25 @@ std::string outcome(const PingAnswer& answer, const lab::Lab& lab) {
                        lab.machines[answer.diagnosis->where].name, answer.diagnosis->explanation);
 }
 
-// What is wrong with an answer, or nothing.
-std::string complaint(const PingAnswer& answer, const plan::Expectation& wanted,
-                      const lab::Lab& lab) {
+// Whether an exchange gets what it should, however long that takes.
+bool is_as_wanted(const Exchange& exchange, const plan::Expectation& wanted, Diagnoser& diagnoser) {
     const std::string& gets = wanted.gets.value;
-    bool as_wanted = gets == "reply" || gets == "open" ? !answer.diagnosis
-                     : gets == "no-reply" || gets == "closed"
-                         ? answer.diagnosis.has_value()
-                         : answer.diagnosis && plan::slug(answer.diagnosis->cause) == gets;
+    if (gets == "reply" || gets == "open")
+        return exchange.replied();
+    if (gets == "no-reply" || gets == "closed")
+        return !exchange.replied();
+    return !exchange.replied() && plan::slug(diagnoser.of(exchange).cause) == gets;
+}
+
+bool is_in_time(const Exchange& exchange, const plan::Expectation& wanted) {
+    return !wanted.within || !exchange.replied() || exchange.round_trip.mean <= *wanted.within;
+}
+
+// What is wrong with an answer.
+std::string complaint(const PingAnswer& answer, bool as_wanted, const plan::Expectation& wanted,
+                      const lab::Lab& lab) {
     if (!as_wanted)
         return outcome(answer, lab);
-    if (!wanted.within || answer.diagnosis || answer.round_trip.mean <= *wanted.within)
-        return "";
     return fmt::format("the round trip takes {:.3f} ms, more than {:g} ms",
                        answer.round_trip.mean.count() / 1000,
                        static_cast<double>(wanted.within->count()) / 1000);
@@ -43,21 +50,26 @@ Verdict verify_here(const routing::Settled& settled, std::size_t expectation) {
                                           senders.size(), targets.size(), most_expected_pairs);
         return verdict;
     }
+    Diagnoser diagnoser(settled);
     for (const Endpoint& from : senders)
         for (const Endpoint& to : targets) {
             if (from.machine == to.machine && senders.size() * targets.size() > 1)
                 continue;
             ++verdict.pairs;
-            PingAnswer answer =
-                ping(settled,
-                     {.from = from, .to = to, .service = wanted.service, .family = wanted.family});
-            std::string wrong = complaint(answer, wanted, lab);
-            if (!wrong.empty() && verdict.failed++ == 0) {
-                verdict.explanation = fmt::format("{} to {}: {}", from.name, to.name, wrong);
-                verdict.answer = std::move(answer);
-            } else if (!verdict.answer) {
-                verdict.answer = std::move(answer);
-            }
+            Exchange found = exchange(
+                settled,
+                {.from = from, .to = to, .service = wanted.service, .family = wanted.family});
+            bool as_wanted = is_as_wanted(found, wanted, diagnoser);
+            bool passes = as_wanted && is_in_time(found, wanted);
+            bool is_first_failure = !passes && verdict.failed++ == 0;
+            if (verdict.answer && !is_first_failure)
+                continue;
+            auto diagnosis = diagnose(settled, found);
+            verdict.answer = PingAnswer{std::move(found), std::move(diagnosis)};
+            if (is_first_failure)
+                verdict.explanation =
+                    fmt::format("{} to {}: {}", from.name, to.name,
+                                complaint(*verdict.answer, as_wanted, wanted, lab));
         }
     verdict.passed = verdict.pairs != 0 && verdict.failed == 0;
     if (verdict.pairs == 0)

@@ -19,13 +19,14 @@ namespace {
 // Replies lost at one place for one cause; how often, and the first case.
 struct OneWay {
     std::size_t pairs = 0;
-    probe::PingAnswer first;
+    probe::Diagnosis first;
     std::string between;
 };
 
 class Checker {
   public:
-    explicit Checker(const routing::Settled& settled) : settled_(settled), lab_(settled.lab()) {}
+    explicit Checker(const routing::Settled& settled)
+        : settled_(settled), lab_(settled.lab()), diagnoser_(settled) {}
 
     Check run(const std::function<void(std::size_t, std::size_t)>& progress) {
         check_.findings = lab::findings(lab_);
@@ -59,17 +60,18 @@ class Checker {
   private:
     void ask(NicId from, NicId to) {
         ++check_.pairs_asked;
-        probe::PingAnswer answer =
-            probe::ping(settled_, {.from = end_at(lab_, from), .to = end_at(lab_, to), .count = 1});
-        if (!answer.back || !answer.diagnosis)
+        probe::Exchange exchange = probe::exchange(
+            settled_, {.from = end_at(lab_, from), .to = end_at(lab_, to), .count = 1});
+        if (!exchange.back || exchange.replied())
             return;
-        Cause cause = answer.diagnosis->cause;
+        const probe::Diagnosis& d = diagnoser_.of(exchange);
+        Cause cause = d.cause;
         if (cause != Cause::no_return_route && cause != Cause::routing_loop
             && cause != Cause::private_untranslated)
             return; // the others are findings of the lab already
-        OneWay& entry = lost_replies_[{cause, answer.diagnosis->where}];
+        OneWay& entry = lost_replies_[{cause, d.where}];
         if (entry.pairs++ == 0) {
-            entry.first = std::move(answer);
+            entry.first = d;
             entry.between = fmt::format("{} and {}", lab_.segment_name(lab_.nics[from].segment),
                                         lab_.segment_name(lab_.nics[to].segment));
         }
@@ -85,7 +87,7 @@ class Checker {
     }
 
     void report(const OneWay& one_way) {
-        const probe::Diagnosis& d = *one_way.first.diagnosis;
+        const probe::Diagnosis& d = one_way.first;
         std::string more;
         if (one_way.pairs > 1)
             more = fmt::format(" (and for {} more pairs of subnets)", one_way.pairs - 1);
@@ -97,6 +99,7 @@ class Checker {
 
     const routing::Settled& settled_;
     const Lab& lab_;
+    probe::Diagnoser diagnoser_;
     Check check_;
     std::vector<NicId> speakers_;
     std::map<std::pair<Cause, lab::MachineId>, OneWay> lost_replies_;

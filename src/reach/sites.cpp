@@ -29,16 +29,17 @@ SitePair ask(const routing::Settled& settled, lab::SiteId from, lab::SiteId to,
         for (NicId target : targets) {
             if (asker == target || row.pairs >= most_pairs_of_subnets)
                 continue;
-            probe::PingAnswer answer = probe::ping(
+            probe::Exchange exchange = probe::exchange(
                 settled, {.from = end_at(lab, asker), .to = end_at(lab, target), .count = 1});
-            if (answer.diagnosis && answer.diagnosis->cause == plan::Cause::no_common_family)
+            if (exchange.gap == probe::Gap::no_address
+                && probe::diagnose(settled, exchange)->cause == plan::Cause::no_common_family)
                 continue;
             ++row.pairs;
-            if (!answer.diagnosis) {
+            if (exchange.replied()) {
                 ++row.replies;
-                total += answer.round_trip.mean;
+                total += exchange.round_trip.mean;
             } else if (!row.first_gap) {
-                row.first_gap = std::move(answer.diagnosis);
+                row.first_gap = probe::diagnose(settled, exchange);
                 row.gap_between =
                     fmt::format("{} and {}", lab.machine_name(asker), lab.machine_name(target));
             }

@@ -271,12 +271,12 @@ class Comparer {
                 auto target = speaker(settled, to);
                 if (!asker || !target)
                     continue;
-                probe::PingAnswer answer =
-                    probe::ping(settled, {.from = end_at(lab, *asker), .to = end_at(lab, *target)});
-                if (answer.diagnosis)
+                probe::Exchange exchange = probe::exchange(
+                    settled, {.from = end_at(lab, *asker), .to = end_at(lab, *target)});
+                if (!exchange.replied())
                     continue;
                 unsigned least = 65535;
-                for (const packet::Step& step : answer.out->steps)
+                for (const packet::Step& step : exchange.out->steps)
                     if (step.out)
                         least = std::min<unsigned>(least, lab.nics[step.out].mtu_bytes);
                 return least;

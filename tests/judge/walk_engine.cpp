@@ -112,9 +112,9 @@ Answer answer_of(const routing::Settled& settled, const probe::PingAnswer& ping)
     if ((ping.out && is_anycast(settled.lab(), *ping.out)) || is_luck(settled, ping.out)
         || is_luck(settled, ping.back) || is_lucky_error(settled, ping)) {
         answer.kind = Answer::Kind::luck;
-    } else if (ping.outcome == probe::Outcome::open) {
+    } else if (ping.outcome() == probe::Outcome::open) {
         answer.kind = Answer::Kind::open;
-    } else if (ping.outcome == probe::Outcome::refused) {
+    } else if (ping.outcome() == probe::Outcome::refused) {
         answer.kind = Answer::Kind::refused;
     } else if (ping.reaches) {
         answer.kind = Answer::Kind::reply;

@@ -22,6 +22,24 @@ using packet::Ending;
 using plan::Cause;
 using routing::RouteKind;
 
+std::size_t loop_start(const packet::Journey& journey) {
+    const auto& steps = journey.steps;
+    for (std::size_t i = 0; i + 1 < steps.size(); ++i)
+        for (std::size_t j = i + 1; j < steps.size(); ++j)
+            if (steps[i].machine == steps[j].machine)
+                return i;
+    return steps.size();
+}
+
+const packet::Step* leaving(const Lab& lab, const packet::Journey& journey) {
+    const packet::Step* found = nullptr;
+    for (std::size_t i = 0; i + 1 < journey.steps.size(); ++i)
+        if (!lab.machines[journey.steps[i].machine].outside
+            && lab.machines[journey.steps[i + 1].machine].outside)
+            found = &journey.steps[i];
+    return found;
+}
+
 namespace {
 
 // A route to the other end of a tunnel that does not lead into it.
@@ -121,7 +139,7 @@ class Explainer {
             break;
         case Ending::own_source:
             if (lab_.owners_of(journey_.flow.source).size() == 1)
-                return in_a_loop(loop_start());
+                return in_a_loop(loop_start(journey_));
             break;
         case Ending::shared_source:
         case Ending::delivered: break; // delivered, but to a machine that was not meant
@@ -490,13 +508,13 @@ class Explainer {
                     || journey_.ending == Ending::ttl_expired;
         if (!lost || !lab_.machines[here_].outside || !net::is_private(far_))
             return {};
-        if (const packet::Step* left = leaving(journey_))
+        if (const packet::Step* left = leaving(lab_, journey_))
             if (auto path = path_from(left->machine, Through::working); !path.empty()) {
                 auto d = not_learned(left->machine, path);
                 return d ? *d : strayed(*left, path.front());
             }
         if (leg_.request != nullptr)
-            if (const packet::Step* left = leaving(*leg_.request))
+            if (const packet::Step* left = leaving(lab_, *leg_.request))
                 return untranslated(*left);
         if (leg_.returning || !lab_.machines[journey_.steps.front().machine].outside
             || !leg_.target)
@@ -506,16 +524,6 @@ class Explainer {
                                "not route",
                                lab_.machine_name(leg_.target), to_string(far_), name(here_)),
                    {{}, forwarding_advice()}, lab_.nics[leg_.target].at);
-    }
-
-    // The last step by which a packet left the lab, or null.
-    const packet::Step* leaving(const packet::Journey& journey) const {
-        const packet::Step* found = nullptr;
-        for (std::size_t i = 0; i + 1 < journey.steps.size(); ++i)
-            if (!lab_.machines[journey.steps[i].machine].outside
-                && lab_.machines[journey.steps[i + 1].machine].outside)
-                found = &journey.steps[i];
-        return found;
     }
 
     // A machine sends to the outside what it should have sent to another machine of the lab.
@@ -897,7 +905,7 @@ class Explainer {
     }
 
     Diagnosis ttl_expired() const {
-        std::size_t loop = loop_start();
+        std::size_t loop = loop_start(journey_);
         if (loop == journey_.steps.size())
             return say(Cause::ttl_too_small, here_,
                        fmt::format("the packet was sent with TTL {}, and {} is the last machine "
@@ -905,15 +913,6 @@ class Explainer {
                                    journey_.packet.ttl, name(here_)),
                        {{}, "send it with a larger TTL"}, mark(here_));
         return in_a_loop(loop);
-    }
-
-    // The first step in whose machine the last one's packet had been before; size() if none.
-    std::size_t loop_start() const {
-        for (std::size_t i = 0; i + 1 < journey_.steps.size(); ++i)
-            for (std::size_t j = i + 1; j < journey_.steps.size(); ++j)
-                if (journey_.steps[i].machine == journey_.steps[j].machine)
-                    return i;
-        return journey_.steps.size();
     }
 
     Diagnosis in_a_loop(std::size_t start) const {

@@ -1,7 +1,7 @@
 // From the end of a journey to its cause and the change that mends it.
 #pragma once
 
-#include "jackal/probe/ping.h"
+#include "jackal/probe/diagnosis.h"
 
 namespace jackal::probe {
 
@@ -13,6 +13,12 @@ struct Leg {
     const packet::Journey* request = nullptr; ///< of a leg that returns: what it answers
     int tunnels = 0;                          ///< that the packet is the outer one of
 };
+
+/// The first step to whose machine the packet came again; their number if there is none.
+std::size_t loop_start(const packet::Journey& journey);
+
+/// The last step by which a packet left the lab, or null.
+const packet::Step* leaving(const lab::Lab& lab, const packet::Journey& journey);
 
 /// Why the leg failed.
 Diagnosis explain(const routing::Settled& settled, const Leg& leg);
