@@ -74,7 +74,8 @@ class Decider {
         if (in_ && !lab_.machines[at_].forwards)
             return not_forwarding();
         prefer_way_back();
-        if (settled_.is_broadcast(at_, header_.destination) && (in_ || !header_.is_reply))
+        bool to_all = settled_.is_broadcast(at_, header_.destination);
+        if (to_all && (in_ || !header_.is_reply))
             return end(Ending::to_broadcast);
         if (hop_ == nullptr)
             return end(Ending::no_route);
@@ -87,6 +88,8 @@ class Decider {
         if (is_touched_ && !leave())
             return;
         pass_on();
+        if (decision_.action != Action::drop)
+            header_.as_broadcast = to_all ? header_.destination.address : net::Address{};
     }
 
   private:
@@ -187,8 +190,6 @@ class Decider {
             --header_.ttl;
         decision_.action = in_ ? Action::forward : Action::send;
         decision_.out = hop_->out;
-        bool to_all = settled_.is_broadcast(at_, header_.destination);
-        header_.as_broadcast = to_all ? header_.destination.address : net::Address{};
         header_.may_not_fit = may_not_fit;
         header_.in = decision_.neighbour;
     }
@@ -326,8 +327,18 @@ class Decider {
 Decision decide(const routing::Settled& settled, MachineId machine, Header& header,
                 const Memory& memory) {
     Decision decision;
-    Decider(settled, machine, header, memory, decision).run();
+    decide(settled, machine, header, memory, decision);
     return decision;
+}
+
+void decide(const routing::Settled& settled, MachineId machine, Header& header,
+            const Memory& memory, Decision& into) {
+    into.out = {};
+    into.ways = 1;
+    into.next_hop = {};
+    into.answering.clear();
+    into.crossing.tunnel = {};
+    Decider(settled, machine, header, memory, into).run();
 }
 
 } // namespace jackal::packet

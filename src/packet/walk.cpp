@@ -56,53 +56,67 @@ class Walk {
   private:
     // Lets the current machine deal with the packet; false when that was its end.
     bool visit() {
-        net::Flow came = header_.flow();
-        lab::NicId in = header_.in;
+        const lab::NicId in = header_.in;
+        if (is_touched_) {
+            came_ = header_.flow();
+            memory_ = memory();
+        }
+        if (!journey_.packet.shares.empty())
+            choose_share();
+        decide(settled_, at_, header_, memory_, decision_);
+        write_down(in);
+        at_ = decision_.machine;
+        return decision_.action == Action::send || decision_.action == Action::forward;
+    }
+
+    // Which of equal next hops the packet takes here, if there are any.
+    void choose_share() {
         std::size_t fork = journey_.forks.size();
         if (fork < journey_.packet.shares.size())
             header_.share = journey_.packet.shares[fork];
         else
             header_.share.reset();
-        Decision decision = decide(settled_, at_, header_, is_touched_ ? memory(came) : Memory{});
-        write_down(decision, came, in);
-        at_ = decision.machine;
-        return decision.action == Action::send || decision.action == Action::forward;
     }
 
-    void write_down(Decision& decision, const net::Flow& came, lab::NicId in) {
+    void write_down(lab::NicId in) {
         auto step = static_cast<std::uint32_t>(journey_.steps.size());
-        if (decision.ways > 1)
-            journey_.forks.push_back({step, decision.ways, decision.taken});
-        if (decision.crossing.tunnel) {
-            decision.crossing.step = step;
-            journey_.crossings.push_back(std::move(decision.crossing));
+        if (decision_.ways > 1)
+            journey_.forks.push_back({step, decision_.ways, decision_.taken});
+        if (decision_.crossing.tunnel) {
+            decision_.crossing.step = step;
+            journey_.crossings.push_back(std::move(decision_.crossing));
         }
-        if (is_touched_ && came != header_.flow())
-            journey_.rewrites.push_back({step, came, header_.flow()});
-        journey_.steps.push_back({at_, in, decision.out, decision.action});
-        if (decision.action == Action::deliver && header_.is_error)
-            journey_.told = header_.told;
-        if (decision.action == Action::deliver || decision.action == Action::drop) {
-            journey_.ending = decision.ending;
-            journey_.denial = decision.denial;
-            journey_.next_hop = decision.next_hop;
-            journey_.answering = std::move(decision.answering);
-        }
+        if (is_touched_ && came_ != header_.flow())
+            journey_.rewrites.push_back({step, came_, header_.flow()});
+        journey_.steps.push_back({at_, in, decision_.out, decision_.action});
+        if (decision_.action == Action::deliver || decision_.action == Action::drop)
+            write_down_end();
     }
 
-    // What the machine in front of the packet, which came to it so, remembers of its flow.
-    Memory memory(const net::Flow& came) const {
+    void write_down_end() {
+        journey_.ending = decision_.ending;
+        journey_.next_hop = decision_.next_hop;
+        if (decision_.ending == Ending::filtered)
+            journey_.denial = decision_.denial;
+        if (decision_.ending == Ending::which_neighbour)
+            journey_.answering = std::move(decision_.answering);
+        if (decision_.ending == Ending::delivered && header_.is_error)
+            journey_.told = header_.told;
+    }
+
+    // What the machine in front of the packet remembers of its flow.
+    Memory memory() const {
         if (request_ != nullptr)
-            return {passage(came), nullptr};
+            return {passage(), nullptr};
         for (const Record& record : journey_.packet.records)
-            if (record.machine == at_ && record.came == came)
+            if (record.machine == at_ && record.came == came_)
                 return {std::nullopt, &record};
         return {};
     }
 
     // What it did with the request, if this belongs to it.
-    std::optional<Memory::Passage> passage(const net::Flow& came) const {
-        net::Flow meant = header_.is_error ? header_.told : came.reversed();
+    std::optional<Memory::Passage> passage() const {
+        net::Flow meant = header_.is_error ? header_.told : came_.reversed();
         for (std::uint32_t i = 0; i < request_->steps.size(); ++i)
             if (request_->steps[i].machine == at_)
                 if (net::Flow left = request_->flow_at(i); left == meant) {
@@ -119,6 +133,9 @@ class Walk {
     MachineId at_;
     const bool is_touched_;  // by filters or translations, somewhere in the lab
     const Journey* request_; // that this answers, or null
+    net::Flow came_;         // to the current machine; only where packets are touched
+    Memory memory_;          // of that machine; the same
+    Decision decision_;
     Journey journey_;
 };
 

@@ -119,4 +119,9 @@ struct Decision {
 JACKAL_API Decision decide(const routing::Settled& settled, lab::MachineId machine, Header& header,
                            const Memory& memory = {});
 
+/// The same into a decision that was made before, for who makes many: what `action` and `ending` do
+/// not speak of stays in it as it was.
+JACKAL_API void decide(const routing::Settled& settled, lab::MachineId machine, Header& header,
+                       const Memory& memory, Decision& into);
+
 } // namespace jackal::packet
