@@ -1,0 +1,48 @@
+#include "lab/mistakes/forwarding.h"
+
+#include "lab/mistakes/next_hops.h"
+
+#include <fmt/format.h>
+#include <map>
+#include <set>
+
+namespace jackal::lab {
+
+Finding describe(const Lab& lab, const NotForwarding& mistake) {
+    const Machine& machine = lab.machines[mistake.machine];
+    std::string message = fmt::format("{} does not forward what is not meant for it", machine.name);
+    if (mistake.user)
+        message = fmt::format(
+            "{}{} sends by way of {}, which does not forward", lab.machines[mistake.user].name,
+            mistake.more == 0 ? "" : fmt::format(" (and {} more)", mistake.more), machine.name);
+    return {plan::Cause::next_hop_does_not_forward,
+            Severity::error,
+            machine.name,
+            std::move(message),
+            {{plan::SetForwards{machine.name, true}}, ""},
+            machine.at};
+}
+
+void machines_that_do_not_forward(Inspection& in) {
+    std::map<MachineId, NotForwarding> found;
+    for (MachineId id : in.lab.machines.ids()) {
+        std::set<MachineId> asked;
+        for (RouteId route : in.lab.routes_of(id)) {
+            SegmentId segment = on_link(in.lab, id, in.lab.routes[route].via).segment;
+            for (const Owner& owner : in.lab.owners_of(in.lab.routes[route].via))
+                if (segment && in.lab.nics[owner.nic].segment == segment)
+                    asked.insert(in.lab.nics[owner.nic].machine);
+        }
+        for (MachineId next : asked) {
+            if (next == id || in.lab.machines[next].forwards)
+                continue;
+            auto [known, is_new] = found.try_emplace(next, NotForwarding{next, id});
+            if (!is_new)
+                ++known->second.more;
+        }
+    }
+    for (const auto& [machine, mistake] : found)
+        in.found.push_back(describe(in.lab, mistake));
+}
+
+} // namespace jackal::lab

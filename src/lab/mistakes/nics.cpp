@@ -1,0 +1,75 @@
+#include "lab/mistakes/nics.h"
+
+#include <fmt/format.h>
+
+namespace jackal::lab {
+
+using plan::Cause;
+
+Finding describe(const Lab& lab, const NicDown& mistake, Seen seen) {
+    const Nic& nic = lab.nics[mistake.nic];
+    const std::string& machine = lab.machines[nic.machine].name;
+    std::string name = lab.nic_name(mistake.nic);
+    std::string message = fmt::format("{} is down", name);
+    if (seen == Seen::in_tables)
+        message +=
+            fmt::format(", so {} has no route to {}", machine, lab.segment_name(nic.segment));
+    return {Cause::nic_down,
+            Severity::warning,
+            std::move(name),
+            std::move(message),
+            {{plan::SetNicUp{machine, nic.plan_index}}, ""},
+            nic.at};
+}
+
+Finding describe(const Lab& lab, const BareNic& mistake) {
+    const Nic& nic = lab.nics[mistake.nic];
+    Remedy remedy{
+        {plan::SetNicAddress{lab.machines[nic.machine].name, nic.plan_index, {}, std::nullopt}},
+        ""};
+    if (lab.segments[nic.segment].link)
+        remedy = {{}, "give the link a prefix of that family"};
+    std::string kind = mistake.family ? fmt::format("{} ", net::to_string(*mistake.family)) : "";
+    return {Cause::nic_unaddressed,
+            Severity::warning,
+            lab.nic_name(mistake.nic),
+            fmt::format("{} has no {}address on {}", lab.nic_name(mistake.nic), kind,
+                        lab.segment_name(nic.segment)),
+            std::move(remedy),
+            nic.at};
+}
+
+plan::Edit set_mtu(const Lab& lab, NicId id, std::uint16_t bytes) {
+    const Nic& nic = lab.nics[id];
+    if (LinkId link = lab.segments[nic.segment].link)
+        return plan::SetLinkMtu{link.row, bytes};
+    return plan::SetNicMtu{lab.machines[nic.machine].name, nic.plan_index, bytes};
+}
+
+Finding describe(const Lab& lab, const NarrowNic& mistake) {
+    const Nic& nic = lab.nics[mistake.nic];
+    return {Cause::mtu_too_small,
+            Severity::error,
+            lab.nic_name(mistake.nic),
+            fmt::format("{} has an MTU of {} bytes, and IPv6 needs {}", lab.nic_name(mistake.nic),
+                        nic.mtu_bytes, ipv6_minimum_mtu_bytes),
+            {{set_mtu(lab, mistake.nic, ipv6_minimum_mtu_bytes)}, ""},
+            nic.at};
+}
+
+void nics_without_use(Inspection& in) {
+    for (NicId id : in.lab.nics.ids()) {
+        const Nic& nic = in.lab.nics[id];
+        const Segment& segment = in.lab.segments[nic.segment];
+        if (!nic.up)
+            in.found.push_back(describe(in.lab, NicDown{id}, Seen::in_tables));
+        if (nic.mtu_bytes < ipv6_minimum_mtu_bytes
+            && in.lab.first_address(id, net::Family::ipv6) != nullptr)
+            in.found.push_back(describe(in.lab, NarrowNic{id}));
+        bool has_prefix = segment.prefix.ipv4 || segment.prefix.ipv6;
+        if (nic.address_count == 0 && segment.subnet && has_prefix)
+            in.found.push_back(describe(in.lab, BareNic{id, std::nullopt}));
+    }
+}
+
+} // namespace jackal::lab

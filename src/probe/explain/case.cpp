@@ -1,0 +1,36 @@
+#include "probe/explain/case.h"
+
+#include <fmt/format.h>
+
+namespace jackal::probe {
+
+Case::Case(const routing::Settled& of, const Leg& lost)
+    : settled(of), lab(of.lab()), leg(lost), journey(*lost.journey), far(journey.flow.destination),
+      family(far.family()), here(journey.last_machine()), route(of.route(here, far)) {}
+
+Diagnosis Case::say(plan::Cause cause, lab::MachineId where, std::string explanation,
+                    lab::Remedy remedy, plan::Mark at) const {
+    if (leg.returning)
+        explanation = "on the way back, " + explanation;
+    return {cause, where, std::move(explanation), std::move(remedy), at};
+}
+
+Diagnosis Case::say(lab::Finding f, lab::MachineId where) const {
+    return say(f.cause, where, std::move(f.message), std::move(f.remedy), f.at);
+}
+
+std::string Case::far_text() const {
+    if (!leg.target)
+        return net::to_string(far);
+    return fmt::format("{} ({})", net::to_string(far), segment_of(leg.target));
+}
+
+std::vector<Hop> Case::path_from(lab::MachineId from, Through through) const {
+    if (!leg.target)
+        return {};
+    if (through == Through::all && leg.tunnels > 0)
+        through = Through::wires; // what a tunnel travels in does not travel in it
+    return shortest_path(settled, from, lab.nics[leg.target].machine, family, through);
+}
+
+} // namespace jackal::probe

@@ -1,0 +1,119 @@
+#include "probe/explain/causes.h"
+
+#include "jackal/lab/wiring.h"
+#include "lab/mistakes/forwarding.h"
+#include "lab/mistakes/nics.h"
+
+#include <fmt/format.h>
+
+namespace jackal::probe {
+
+using lab::MachineId;
+using lab::NicId;
+using lab::Remedy;
+using plan::Cause;
+
+namespace {
+
+// For what the plan lets work, and the question has cut.
+Remedy uncut(const std::string& what) {
+    return {{}, fmt::format("do not cut {}", what)};
+}
+
+// A change for what the plan says, advice for what the question cut.
+Remedy restore(bool up_in_plan, const std::string& what, plan::Edit edit) {
+    return up_in_plan ? uncut(what) : Remedy{{std::move(edit)}, ""};
+}
+
+Diagnosis nic_down(const Case& c, NicId nic) {
+    Diagnosis d =
+        c.say(describe(c.lab, lab::NicDown{nic}, lab::Seen::by_packet), c.lab.nics[nic].machine);
+    if (c.lab.nics[nic].up)
+        d.remedy = uncut(c.lab.nic_name(nic));
+    return d;
+}
+
+Diagnosis link_down(const Case& c, lab::LinkId id) {
+    const lab::Link& link = c.lab.links[id];
+    return c.say(Cause::link_down, c.lab.nics[link.first].machine,
+                 fmt::format("the link {} is down", c.lab.segment_name(link.segment)),
+                 restore(link.up, c.lab.segment_name(link.segment), plan::SetLinkUp{id.row}),
+                 link.at);
+}
+
+// The tunnel that a NIC is an end of does not work, for a reason of its outer packets'.
+Maybe broken_tunnel(const Case& c, NicId nic) {
+    auto d = why_broken(c.settled, nic, c.leg.tunnels);
+    if (d && c.leg.returning)
+        d->explanation = "on the way back, " + d->explanation;
+    return d;
+}
+
+// Both are on the subnet, but switches keep them apart.
+Diagnosis apart(const Case& c, const Hop& hop) {
+    return c.say(describe(c.lab, why_apart(c.lab, c.settled.condition().wiring(), hop.out, hop.in)),
+                 c.lab.nics[hop.out].machine);
+}
+
+} // namespace
+
+Diagnosis machine_off(const Case& c, MachineId id) {
+    return c.say(Cause::machine_off, id, fmt::format("{} is off", c.name(id)),
+                 restore(c.lab.machines[id].up, c.name(id), plan::SetMachineUp{c.name(id)}),
+                 c.mark(id));
+}
+
+// The reason why a NIC that has an address of the family does not carry it, if there is one.
+Maybe unusable(const Case& c, NicId nic) {
+    if (!c.settled.condition().nic_up(nic))
+        return nic_down(c, nic);
+    if (!c.settled.condition().carries(c.lab, nic, c.family))
+        return c.say(describe(c.lab, lab::NarrowNic{nic}), c.lab.nics[nic].machine);
+    return {};
+}
+
+// What is off, down or bare about one hop, if anything is.
+Maybe idle(const Case& c, const Hop& hop) {
+    const auto& condition = c.settled.condition();
+    lab::LinkId link = c.lab.segments[c.lab.nics[hop.out].segment].link;
+    MachineId there = c.lab.nics[hop.in].machine;
+    if (auto d = unusable(c, hop.out))
+        return d;
+    if (c.lab.first_address(hop.out, c.family) == nullptr)
+        return bare(c, hop.out);
+    if (link && !condition.link_up(link))
+        return link_down(c, link);
+    if (c.lab.tunnel(hop.out))
+        if (auto d = broken_tunnel(c, hop.out))
+            return d;
+    if (!condition.machine_on(there))
+        return machine_off(c, there);
+    if (auto d = unusable(c, hop.in))
+        return d;
+    if (c.lab.first_address(hop.in, c.family) == nullptr)
+        return bare(c, hop.in);
+    if (!c.settled.hears(hop.out, hop.in))
+        return apart(c, hop);
+    return {};
+}
+
+// What keeps one hop from working, if anything does.
+Maybe obstacle(const Case& c, const Hop& hop) {
+    if (auto d = idle(c, hop))
+        return d;
+    MachineId there = c.lab.nics[hop.in].machine;
+    bool is_end = c.leg.target && there == c.lab.nics[c.leg.target].machine;
+    if (!is_end && !c.lab.machines[there].forwards)
+        return does_not_forward(c, there);
+    return {};
+}
+
+Diagnosis bare(const Case& c, NicId nic) {
+    return c.say(describe(c.lab, lab::BareNic{nic, c.family}), c.lab.nics[nic].machine);
+}
+
+Diagnosis does_not_forward(const Case& c, MachineId id) {
+    return c.say(describe(c.lab, lab::NotForwarding{id}), id);
+}
+
+} // namespace jackal::probe
