@@ -29,7 +29,7 @@ double resident_bytes() {
 int main() {
     std::string text = bench::tree_text(10'000, 20'000, 500);
     double before = resident_bytes();
-    plan::Plan plan = *plan::read(text, "bench").plan;
+    plan::Complete plan = *plan::read(text, "bench").plan;
     double with_plan = resident_bytes();
     lab::Lab lab = lab::build(plan);
     double with_lab = resident_bytes();

@@ -17,7 +17,7 @@ Opened demo_lab() {
     plan::Reading reading = plan::read(demo_plan, "skerry.yaml");
     if (!reading.plan)
         throw std::logic_error("the built-in plan has problems");
-    return build(std::move(*reading.plan));
+    return build(std::move(*reading.plan).written());
 }
 
 std::string ping(const Style& style, const Opened& opened, const std::string& from,

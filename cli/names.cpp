@@ -19,9 +19,9 @@ Outcome names(const NamesOptions& options) {
             for (const auto& entry : entries)
                 text += entry.name + '\n';
     };
-    add("machines", opened.plan.machines);
-    add("subnets", opened.plan.subnets);
-    add("sites", opened.plan.sites);
+    add("machines", opened.lab.machines);
+    add("subnets", opened.lab.subnets);
+    add("sites", opened.lab.sites);
     return {text};
 }
 

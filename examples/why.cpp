@@ -43,5 +43,5 @@ int main(int argc, char** argv) {
     plan::Reading reading = plan::read_file(argv[1]);
     for (const plan::Problem& p : reading.problems)
         std::cerr << plan::to_string(p.at, reading.source) << ": " << p.message << '\n';
-    return reading.plan ? explain(*reading.plan, argv[2], argv[3]) : 2;
+    return reading.plan ? explain(reading.plan->written(), argv[2], argv[3]) : 2;
 }

@@ -61,7 +61,7 @@ TEST_CASE("every mistake is recognised, and its remedy mends it") {
         REQUIRE(cause.has_value());
         plan::Reading reading = plan::read_file(file);
         REQUIRE(reading.plan.has_value());
-        const plan::Plan& plan = *reading.plan;
+        const plan::Plan plan = reading.plan->written();
         lab::Lab lab = lab::build(plan);
 
         reach::Check check = check_of(lab);

@@ -165,9 +165,9 @@ TEST_CASE("what stands for the outside is made anew with every change") {
                        "subnets: {behind: {site: shore, size: /26, uplink: nat}}\n"
                        "guests: {desk: {nics: [{subnet: behind, address: dhcp}]}}\n"
                        "outside: {hosts: {office: {address: 192.0.2.9}}}\n";
-    plan::Plan plan = plan::read(text, "t").plan.value();
+    plan::Plan plan = plan::read(text, "t").plan->written();
     lab::Lab once = lab::build(plan);
-    lab::Lab twice = lab::build(plan::with_outside(plan::with_outside(plan)));
+    lab::Lab twice = lab::build(plan::Complete(plan::Complete(plan).written()));
     CHECK(once.machines.size() == twice.machines.size());
     CHECK(once.addresses.size() == twice.addresses.size());
     CHECK(address(once, "desk") == address(twice, "desk"));

@@ -69,7 +69,7 @@ guests:
 routers:
   r1: {like: desk, nics: [{subnet: quay}, {subnet: mess}]}
 )";
-    plan::Plan plan = *plan::read(text, "t", {{"crew", "100"}}).plan;
+    plan::Plan plan = plan::read(text, "t", {{"crew", "100"}}).plan->written();
     std::string names;
     for (const plan::Machine& m : plan.machines)
         names += m.name + " ";
@@ -131,20 +131,20 @@ TEST_CASE("JSON is a plan too, and aliases stand for what they name") {
         "guests": {"a": {"nics": &n [{"subnet": "quay"}]}, "b": {"nics": *n}}})";
     plan::Reading reading = plan::read(text, "j");
     REQUIRE(reading.plan.has_value());
-    CHECK(reading.plan->subnets[0].prefixes.size() == 2);
-    CHECK(reading.plan->machine("b")->nics[0].subnet.value == "quay");
+    CHECK(reading.plan->entries().subnets[0].prefixes.size() == 2);
+    CHECK(reading.plan->entries().machine("b")->nics[0].subnet.value == "quay");
 }
 
 TEST_CASE("an edit reads as the plan does, and does what it says") {
-    plan::Plan plan = *plan::read(R"(lab: e
+    plan::Plan plan = plan::read(R"(lab: e
 subnets: {quay: {prefix: 10.0.0.0/24}}
 guests:
   desk: {nics: [{subnet: quay, state: down}]}
 routers:
   r1: {nics: [{subnet: quay}], routes: [{to: default, via: 10.0.0.9}]}
 )",
-                                  "p")
-                           .plan;
+                                 "p")
+                          .plan->written();
     struct Row {
         plan::Edit edit;
         const char* line;

@@ -139,7 +139,7 @@ std::map<std::string, std::string> names_and_numbers(const std::string& text) {
     REQUIRE(reading.plan.has_value());
     lab::Lab lab = lab::build(*reading.plan);
     std::map<std::string, std::string> numbers;
-    const std::vector<std::string> links = plan::link_names(reading.plan->links);
+    const std::vector<std::string> links = plan::link_names(reading.plan->entries().links);
     auto add = [&](const std::string& name, const auto& value) {
         numbers[name] += " " + net::to_string(value);
     };
@@ -453,7 +453,7 @@ TEST_CASE("what finds no room says how much is missing and what would do") {
         REQUIRE(found != findings.end());
         CAPTURE(found->message);
         CHECK(found->message.find(row.says) != std::string::npos);
-        std::string remedy = lab::to_lines(found->remedy, *reading.plan).front();
+        std::string remedy = lab::to_lines(found->remedy, reading.plan->written()).front();
         CAPTURE(remedy);
         CHECK(remedy.find(row.remedy) != std::string::npos);
     }

@@ -107,7 +107,7 @@ TEST_CASE("peerings are not transitive: a relay must be there, and both ends mus
         CHECK(outcome(lab, "cow", "elk") == expected);
         CHECK(outcome(lab, "elk", "cow") == expected);
         CHECK(outcome(lab, "cow", "hen") == "reply");
-        probe::Mending mending = probe::mend(*plan::read(text, "t").plan, "cow", "elk");
+        probe::Mending mending = probe::mend(plan::read(text, "t").plan->written(), "cow", "elk");
         CHECK(mending.mends);
     }
 }
@@ -157,7 +157,7 @@ TEST_CASE("a way outside is shared if one side lends and the other borrows") {
             "", peering("west", "hub", fmt::format(", hub: {{{}}}, west: {{{}}}", c.hub, c.west)));
         if (c.uplink)
             text.replace(text.find("h2: {"), 5, "up: {site: hub, size: /28, uplink: nat}\n  h2: {");
-        plan::Plan plan = *plan::read(text, "t").plan;
+        plan::Plan plan = plan::read(text, "t").plan->written();
         lab::Lab lab = lab::build(plan);
         CHECK(outcome(lab, "cow", "198.51.100.7") == c.gets);
         CHECK(probe::mend(plan, "cow", "198.51.100.7").mends);
@@ -286,12 +286,12 @@ TEST_CASE("a tunnel works only if its packets do, in both directions") {
     circular.replace(circular.find("{to: m, via: c}"), 15, "{to: 10.0.0.0/8, via: c}");
     probe::PingAnswer answer = ping_through(circular, 56);
     CHECK(answer.diagnosis->cause == plan::Cause::tunnel_down);
-    CHECK(probe::mend(*plan::read(circular, "t").plan, "g", "h").mends);
+    CHECK(probe::mend(plan::read(circular, "t").plan->written(), "g", "h").mends);
 }
 
 TEST_CASE("ways are built and asked, each on a copy of the plan") {
     std::string text = three_sites("", peering("west", "hub", ", hub: {}"));
-    plan::Plan plan = *plan::read(text, "t").plan;
+    plan::Plan plan = plan::read(text, "t").plan->written();
     lab::Lab lab = lab::build(plan);
     auto ways = reach::ways(plan, lab, *lab.site("west"), *lab.site("hub"));
     REQUIRE(ways.size() == 4);
@@ -320,14 +320,17 @@ TEST_CASE("what cores and peerings stand for is made anew with every change") {
     std::string text = three_sites(", relay: pass",
                                    peering("west", "hub", ", hub: {}, west: {relay: true}")
                                        + peering("hub", "east", ", hub: {}, east: {relay: true}"));
-    plan::Plan plan = *plan::read(text, "t").plan;
+    plan::Plan plan = plan::read(text, "t").plan->written();
     auto size = [](const plan::Plan& p) {
         std::size_t routes = 0;
         for (const plan::Machine& machine : p.machines)
             routes += machine.routes.size();
         return std::tuple(p.machines.size(), p.links.size(), routes);
     };
-    CHECK(size(plan::complete(plan)) == size(plan));
+    const plan::Complete whole(plan);
+    CHECK(size(whole.entries()) > size(plan));
+    CHECK(size(whole.written()) == size(plan));
+    CHECK(size(plan::Complete(whole.written()).entries()) == size(whole.entries()));
     plan.peerings.clear();
     lab::Lab lab = lab::build(plan);
     CHECK(outcome(lab, "cow", "hen") == "sites-not-joined");

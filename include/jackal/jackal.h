@@ -30,6 +30,7 @@
 #include "jackal/packet/source.h"
 #include "jackal/packet/tunnel.h"
 #include "jackal/packet/walk.h"
+#include "jackal/plan/complete.h"
 #include "jackal/plan/edit.h"
 #include "jackal/plan/read.h"
 #include "jackal/plan/rewrite.h"

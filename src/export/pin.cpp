@@ -71,8 +71,8 @@ bool is_chosen(const Reason& reason) {
 
 class PinWriter {
   public:
-    PinWriter(const plan::Plan& plan, const Lab& lab)
-        : plan_(plan), lab_(lab), reasons_(lab::reasons(plan)) {}
+    PinWriter(const plan::Complete& plan, const Lab& lab)
+        : plan_(plan.entries()), lab_(lab), reasons_(lab::reasons(plan)) {}
 
     std::string run() {
         Lines sites("sites");
@@ -207,7 +207,7 @@ Pinning pin(std::string_view text, const std::string& source, const plan::Settin
             {{}, "`pinned` cannot be written here so that the plan means the same afterwards"});
         return result;
     }
-    std::size_t before = count_pins(reading.plan->pins);
+    std::size_t before = count_pins(reading.plan->entries().pins);
     result.kept = std::min(before, writer.count());
     result.added = writer.count() - result.kept;
     result.text = std::move(rewriting.text);

@@ -45,8 +45,8 @@ class Renumberer {
         result_.problems = std::move(reading.problems);
         if (!reading.plan)
             return std::move(result_);
+        lab_ = lab::build(*reading.plan);
         plan_ = std::move(*reading.plan);
-        lab_ = lab::build(plan_);
         if (auto site = lab_.site(name))
             find_site_moves(*site);
         else if (auto subnet = lab_.subnet(name))
@@ -132,9 +132,11 @@ class Renumberer {
         const lab::Subnet& subnet = lab_.subnets[id];
         what_ = fmt::format("subnet {}", subnet.name);
         const auto& old = lab_.segments[subnet.segment].prefix[to_.family()];
-        const plan::Subnet& entry = plan_.subnets[id.row];
+        const plan::Subnet& entry = plan_->entries().subnets[id.row];
         auto is_pin = [&](const auto& pin) { return pin.name == subnet.name; };
-        if (!old || (entry.prefixes.empty() && std::ranges::none_of(plan_.pins.subnets, is_pin)))
+        if (!old
+            || (entry.prefixes.empty()
+                && std::ranges::none_of(plan_->entries().pins.subnets, is_pin)))
             return problem(subnet.at,
                            fmt::format("{} has no {} prefix in the plan; write or pin one first",
                                        what_, net::to_string(to_.family())));
@@ -227,7 +229,7 @@ class Renumberer {
         auto found = entries_.find(entry);
         if (found == entries_.end()) // an entry that others are like
             return Whose::anyones;
-        const auto& nics = plan_.machines[found->second.machine.row].nics;
+        const auto& nics = plan_->entries().machines[found->second.machine.row].nics;
         return row < nics.size() ? whose_subnet(nics[row].subnet.value) : Whose::anyones;
     }
 
@@ -273,13 +275,13 @@ class Renumberer {
             bool outside = false;
             for (lab::NicId nic : lab_.nics_of(id))
                 (own_segments_.contains(lab_.nics[nic].segment) ? inside : outside) = true;
-            entries_.emplace(plan_.machines[id.row].entry_name(),
+            entries_.emplace(plan_->entries().machines[id.row].entry_name(),
                              Entry{id, !inside   ? Whose::theirs
                                        : outside ? Whose::anyones
                                                  : Whose::ours});
         }
         std::uint32_t row = 0;
-        for (std::string& name : plan::link_names(plan_.links))
+        for (std::string& name : plan::link_names(plan_->entries().links))
             link_rows_.emplace(std::move(name), row++);
     }
 
@@ -466,7 +468,7 @@ class Renumberer {
     const std::string& source_;
     const plan::Settings& settings_;
     Prefix to_;
-    plan::Plan plan_;
+    std::optional<plan::Complete> plan_;
     Lab lab_;
     std::string what_;
     SiteId own_site_;                  // none if a subnet moves

@@ -428,11 +428,13 @@ std::vector<Why> why(const plan::Plan& plan, const lab::Lab& lab, std::string_vi
     if (!id)
         return {};
     const lab::Segment& segment = lab.segments[*id];
-    const lab::Reasons all = lab::reasons(plan);
+    const plan::Complete whole(plan);
+    const lab::Reasons all = lab::reasons(whole);
     const auto& reasons = segment.subnet ? all.subnets[segment.subnet.row]
                           : segment.link ? all.links[segment.link.row]
                                          : all.loopbacks[segment.loopback.row];
-    const plan::Subnet* subnet = segment.subnet ? &plan.subnets[segment.subnet.row] : nullptr;
+    const plan::Subnet* subnet =
+        segment.subnet ? &whole.entries().subnets[segment.subnet.row] : nullptr;
     std::vector<Why> whys;
     for (net::Family family : net::both_families)
         if (const auto& prefix = segment.prefix[family])

@@ -18,7 +18,7 @@ TEST_CASE("every surprise is answered as the kernel answered it") {
         CAPTURE(name);
         plan::Reading reading = plan::read(text, name);
         REQUIRE(reading.plan.has_value());
-        CHECK(reading.plan->lab == name);
+        CHECK(reading.plan->entries().lab == name);
         lab::Lab lab = lab::build(*reading.plan);
         routing::Settled settled = routing::settle(lab);
         CHECK_NOTHROW(reach::check(settled));

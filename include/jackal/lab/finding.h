@@ -41,7 +41,7 @@ JACKAL_API Finding describe(const Lab& lab, const Apart& apart);
 /// Why a NIC got no address by DHCP, and what mends it.
 JACKAL_API Finding describe(const Lab& lab, const Lease& lease);
 
-/// The remedy without changes of what is outside the lab (see plan::with_outside): advice instead.
+/// The remedy without changes of what is outside the lab (see plan::Complete): advice instead.
 JACKAL_API Remedy within(const Lab& lab, Remedy remedy);
 
 /// All findings about the lab, in the order of their lines. O(n log n) in the size of the lab.

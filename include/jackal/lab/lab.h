@@ -88,8 +88,8 @@ struct Site {
     std::string name; ///< empty for the site that a plan without sites stands on
     std::vector<net::Prefix> space;
     bool space_chosen = false; ///< by the planner: the plan gives the site none
-    bool outside = false;      ///< not written in the plan (see plan::with_outside)
-    MachineId core;            ///< of an automatic site (see plan::with_cores), or none
+    bool outside = false;      ///< not written in the plan (see plan::Complete)
+    MachineId core;            ///< of an automatic site (see plan::Complete), or none
     MachineId relay;           ///< that passes on what its peers send each other, or none
     Totals totals;             ///< of the machines whose first NIC is on the site
     plan::Mark at;
@@ -118,7 +118,7 @@ struct Subnet {
     std::uint16_t vlan = 0;       ///< that it says it is on the switches; 0 if it does not say
     plan::Uplink uplink = plan::Uplink::none;
     bool static_only = false; ///< no DHCP server is wanted
-    bool outside = false;     ///< not written in the plan (see plan::with_outside)
+    bool outside = false;     ///< not written in the plan (see plan::Complete)
 
     /// The reserved range, or the DHCP range, that the address is part of; or null. O(log n).
     JACKAL_API const net::Range* set_aside(net::Address address) const;
@@ -139,8 +139,8 @@ struct Machine {
     plan::MachineKind kind = plan::MachineKind::guest;
     bool forwards = false;
     bool up = true;
-    bool outside : 1 = false; ///< not written in the plan (see plan::with_outside)
-    bool is_core : 1 = false; ///< of a site; not written in the plan (see plan::with_cores)
+    bool outside : 1 = false; ///< not written in the plan (see plan::Complete)
+    bool is_core : 1 = false; ///< of a site; not written in the plan (see plan::Complete)
     NicId first_nic;
     std::uint32_t nic_count = 0;
     RouteId first_route;
@@ -197,7 +197,7 @@ enum class RouteOrigin : std::uint8_t {
     gateway_written,   ///< the machine's gateway
     gateway_automatic, ///< the gateway of the machine's subnet
     gateway_lease,     ///< came with a lease
-    peering,           ///< of a peering, or of the core's way outside (see plan::with_cores)
+    peering,           ///< of a peering, or of the core's way outside (see plan::Complete)
 };
 
 /// A route that the plan gives a machine, one for each family it covers.
@@ -239,7 +239,7 @@ struct Link {
     NicId first;
     NicId second;
     SegmentId segment;
-    PeeringId peering;                   ///< that it stands for (see plan::with_cores), or none
+    PeeringId peering;                   ///< that it stands for (see plan::Complete), or none
     std::chrono::microseconds delay{0};  ///< one way
     std::chrono::microseconds jitter{0}; ///< one way, at most
     double loss = 0;                     ///< one way, 0 to 1

@@ -3,6 +3,7 @@
 
 #include "jackal/api.h"
 #include "jackal/lab/lab.h"
+#include "jackal/plan/complete.h"
 
 namespace jackal::lab {
 
@@ -41,6 +42,6 @@ struct Reasons {
 };
 
 /// Throws std::invalid_argument where lab::build does.
-JACKAL_API Reasons reasons(const plan::Plan& plan);
+JACKAL_API Reasons reasons(const plan::Complete& plan);
 
 } // namespace jackal::lab

@@ -103,9 +103,19 @@ struct SetLinkUp {
     std::size_t link = 0;
 };
 
-/// Sets the MTU of a link, tunnel or peering; `bytes` counts the whole IP packet.
+/// Sets the MTU of a link or tunnel; `bytes` counts the whole IP packet.
 struct SetLinkMtu {
     std::size_t link = 0;
+    std::uint16_t bytes = 0;
+};
+
+/// The same of the links that a peering is made of.
+struct SetPeeringUp {
+    std::size_t peering = 0;
+};
+
+struct SetPeeringMtu {
+    std::size_t peering = 0;
     std::uint16_t bytes = 0;
 };
 
@@ -326,12 +336,13 @@ struct ChangeList {
 using Changes =
     ChangeList<AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicUp,
                RemoveNicMac, AddNic, AddRouter, SetMachineUp, SetForwards, SetMachineGateway,
-               AddRoute, SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu, SetNicMtu, AddFilterRule,
-               RemoveFilterRule, AddTranslation, AddService, SetPortVlan, AllowVlan, SetPortUp,
-               SetSwitchUp, SetCableUp, SetBondMemberUp, AddSegmentPort, SetDhcpSize, RemoveDhcp,
-               SetDhcpRelay, RemoveStartsAfter, AddNameServer, AcceptPeering, TakeRelayed,
-               SetPeeringExit, AddPeering, SetSiteRelay, SetSiteSpace, AddUplink, AddLink,
-               AddTunnel, SetOspfNic, SetOspfStub, SetRouterId, SetBgpNeighbour>;
+               AddRoute, SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu, SetPeeringUp,
+               SetPeeringMtu, SetNicMtu, AddFilterRule, RemoveFilterRule, AddTranslation,
+               AddService, SetPortVlan, AllowVlan, SetPortUp, SetSwitchUp, SetCableUp,
+               SetBondMemberUp, AddSegmentPort, SetDhcpSize, RemoveDhcp, SetDhcpRelay,
+               RemoveStartsAfter, AddNameServer, AcceptPeering, TakeRelayed, SetPeeringExit,
+               AddPeering, SetSiteRelay, SetSiteSpace, AddUplink, AddLink, AddTunnel, SetOspfNic,
+               SetOspfStub, SetRouterId, SetBgpNeighbour>;
 
 /// Any one of the changes above; it cannot be altered, and copies share it, also
 /// between threads.

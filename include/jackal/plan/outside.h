@@ -16,17 +16,9 @@ inline constexpr const char* lan_gateway = "lan-gateway";
 inline constexpr const char* internet = "internet";
 } // namespace outside
 
-/// The plan with the machines and subnets that its uplinks and outside hosts stand for, each marked
-/// as `outside`, behind its own entries. What was there of them before is made anew. A subnet whose
-/// uplink is `nat` or `bridge` gets a DHCP range, if it has none.
-JACKAL_API Plan with_outside(Plan plan);
-
 /// True if the gateway of such a segment is outside, and serves DHCP and DNS there.
 constexpr bool has_gateway_outside(Uplink uplink) {
     return uplink == Uplink::nat || uplink == Uplink::bridge;
 }
-
-/// True if with_outside changes the plan.
-JACKAL_API bool has_outside(const Plan& plan);
 
 } // namespace jackal::plan

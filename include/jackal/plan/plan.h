@@ -35,7 +35,6 @@ struct Site {
     std::vector<Route> routes;  ///< of its core
     Placed<std::string> filter; ///< for what its core forwards; empty: none
     Placed<std::string> relay;  ///< the machine that passes on what peers send each other, or empty
-    bool outside = false;       ///< not written, but made by with_outside
     Mark at;
 };
 
@@ -124,10 +123,9 @@ struct Reservation {
 struct DhcpRange {
     std::optional<Placed<Region>> range;
     std::optional<Placed<std::uint64_t>> size; ///< addresses, at the upper end of the prefix
-    bool implied = false;       ///< the plan does not write it: it comes with the uplink
-    bool gives_router = true;   ///< option 3 (RFC 2132)
-    Placed<std::string> server; ///< empty: the machine that has the gateway address
-    Placed<std::string> relay;  ///< the machine that passes requests on to the server, or empty
+    bool gives_router = true;                  ///< option 3 (RFC 2132)
+    Placed<std::string> server;                ///< empty: the machine that has the gateway address
+    Placed<std::string> relay; ///< the machine that passes requests on to the server, or empty
     std::vector<Placed<Region>> exclude;
     std::vector<Reservation> reservations;
     std::chrono::seconds lease = std::chrono::hours(12);
@@ -171,7 +169,6 @@ struct Subnet {
     std::uint16_t vlan = 0;   ///< the VLAN that it is on the switches; 0: that of most of its NICs
     bool static_only = false; ///< no DHCP server is wanted
     bool joined = true;       ///< to the core of its site, if that has one
-    bool outside = false;     ///< not written, but made by with_outside
     Uplink uplink = Uplink::none;
     std::uint8_t ipv6_size = 64;      ///< IPv6 prefix length wanted (RFC 4291 section 2.5.4)
     std::uint16_t growth_percent = 0; ///< on top of hosts
@@ -306,7 +303,6 @@ struct Route {
     Placed<NextHop> via;
     std::optional<Placed<std::string>> nic; ///< only for a machine's name: the NIC to reach it by
     std::uint32_t metric = 0;
-    bool implied = false; ///< not written, but made by with_cores
     Mark at;
 };
 
@@ -364,8 +360,6 @@ struct Machine {
     Rare<Duties> duties;
     Sizes sizes;
     bool up = true;
-    bool outside : 1 = false;       ///< not written, but made by with_outside
-    bool is_core : 1 = false;       ///< not written, but made by with_cores
     std::uint16_t clone_digits = 0; ///< letters of the name that `count` added: `-1`, `-2`, …
     Mark at;
 
@@ -397,11 +391,9 @@ struct Link {
     std::chrono::microseconds jitter{0};       ///< at most this much is added, one way
     double loss = 0;                           ///< share of packets lost, one way, 0 to 1
     Rare<Tunnel> tunnel;                       ///< unset: a wire
-    std::optional<std::uint32_t> peering;      ///< not written, but made by with_cores for that one
     std::optional<std::uint16_t> mtu_bytes;
     std::uint16_t cost = 0; ///< to OSPF, of both its NICs; 0 if the plan does not say
     bool up = true;
-    bool outside = false; ///< not written, but made by with_outside
     Mark at;
 };
 

@@ -10,7 +10,7 @@
 #pragma once
 
 #include "jackal/api.h"
-#include "jackal/plan/plan.h"
+#include "jackal/plan/complete.h"
 
 #include <optional>
 #include <string>
@@ -21,7 +21,7 @@ namespace jackal::plan {
 
 struct Reading {
     std::string source;
-    std::optional<Plan> plan;      ///< set if and only if problems is empty
+    std::optional<Complete> plan;  ///< set if and only if problems is empty
     std::vector<Problem> problems; ///< in the order of their lines
 
     static constexpr std::size_t most_problems = 1000;

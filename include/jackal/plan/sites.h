@@ -50,19 +50,8 @@ JACKAL_API std::string border_of(const Plan& plan, const Peering& peering, int s
 /// `harbour-core`
 JACKAL_API std::string core_name(std::string_view site);
 
-/// The plan with the cores, links and routes that its sites and peerings stand for, marked as such,
-/// behind its own entries. What was there of them before is made anew. With more than a million
-/// routes it stops adding, and plan::problems says so.
-JACKAL_API Plan with_cores(Plan plan);
-
-/// What with_cores adds at most, and with how many peerings it joins any sites.
+/// How many routes peerings may bring, and how many peerings a plan may have.
 constexpr std::size_t most_implied_routes = 1'000'000;
 constexpr std::size_t most_peerings = 4096;
-
-/// The plan with all that it stands for without writing it: with_cores, then with_outside.
-JACKAL_API Plan complete(Plan plan);
-
-/// True if complete() changes the plan.
-JACKAL_API bool is_incomplete(const Plan& plan);
 
 } // namespace jackal::plan

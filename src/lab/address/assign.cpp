@@ -13,7 +13,8 @@ namespace {
 
 class Assigner {
   public:
-    Assigner(const plan::Plan& plan, Lab& lab) : plan_(plan), lab_(lab) {}
+    Assigner(const plan::Complete& plan, Lab& lab)
+        : whole_(plan), plan_(plan.entries()), lab_(lab) {}
 
     void run() {
         collect_written();
@@ -178,7 +179,7 @@ class Assigner {
         if (found)
             subnet.dhcp = *found;
         bool has_none = !prefix && !plan_.subnets[id.row].prefixes.empty();
-        if (!found && !wish.implied && (prefix ? !wish.range : has_none))
+        if (!found && !whole_.is_implied_dhcp(id.row) && (prefix ? !wish.range : has_none))
             lab_.unplaced.push_back(
                 {.what = fmt::format("the DHCP range of {} wants {}", subnet.name,
                                      wish.size ? fmt::format("{} addresses", wish.size->value)
@@ -399,6 +400,7 @@ class Assigner {
         next = next.plus(1);
         return found;
     }
+    const plan::Complete& whole_;
     const plan::Plan& plan_;
     Lab& lab_;
     std::vector<Written> written_; // sorted
@@ -408,7 +410,7 @@ class Assigner {
 
 } // namespace
 
-void assign_addresses(const plan::Plan& plan, Lab& lab) {
+void assign_addresses(const plan::Complete& plan, Lab& lab) {
     Assigner(plan, lab).run();
 }
 

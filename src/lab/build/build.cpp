@@ -10,7 +10,6 @@
 #include <algorithm>
 #include <fmt/format.h>
 #include <map>
-#include <stdexcept>
 
 namespace jackal::lab {
 
@@ -20,7 +19,7 @@ constexpr std::uint16_t ethernet_mtu_bytes = 1500; // RFC 894
 
 class Builder {
   public:
-    explicit Builder(const plan::Plan& plan) : plan_(plan) {
+    explicit Builder(const plan::Complete& plan) : whole_(plan), plan_(plan.entries()) {
         index_names(plan_.sites, lab_.site_index);
         index_names(plan_.subnets, lab_.subnet_index);
         index_names(plan_.machines, lab_.machine_index);
@@ -45,7 +44,7 @@ class Builder {
         separate_macs();
         mark_shared_macs();
         add_starts_after();
-        assign_addresses(plan_, lab_);
+        assign_addresses(whole_, lab_);
         lay_tunnels();
         index_owners();
         add_filters();
@@ -133,7 +132,7 @@ class Builder {
             if (i < plan_.sites.size()) {
                 row.name = plan_.sites[i].name;
                 row.space_chosen = plan_.sites[i].space.empty();
-                row.outside = plan_.sites[i].outside;
+                row.outside = whole_.is_outside_site(i);
                 row.at = plan_.sites[i].at;
             }
             lab_.sites.add(std::move(row));
@@ -163,7 +162,7 @@ class Builder {
                        .vlan = subnet.vlan,
                        .uplink = subnet.uplink,
                        .static_only = subnet.static_only,
-                       .outside = subnet.outside};
+                       .outside = whole_.is_outside_subnet(i)};
             for (net::Family family : net::both_families)
                 row.gateway[family] =
                     gateway_of(subnet, allocation.subnets[i][family].prefix, family);
@@ -193,9 +192,10 @@ class Builder {
 
     void add_totals() {
         lab_.limits = plan_.limits;
-        for (const plan::Machine& machine : plan_.machines) {
-            if (machine.outside || machine.is_core)
+        for (std::size_t i = 0; i < plan_.machines.size(); ++i) {
+            if (whole_.is_outside(i) || whole_.is_core(i))
                 continue;
+            const plan::Machine& machine = plan_.machines[i];
             SiteId site{0};
             if (!machine.nics.empty())
                 site = lab_.subnets[subnet_named(machine.nics.front().subnet.value)].site;
@@ -225,8 +225,8 @@ class Builder {
                  .kind = machine.kind,
                  .forwards = machine.does_forward(),
                  .up = machine.up,
-                 .outside = machine.outside,
-                 .is_core = machine.is_core,
+                 .outside = whole_.is_outside(i),
+                 .is_core = whole_.is_core(i),
                  .first_nic = NicId{static_cast<std::uint32_t>(lab_.nics.size())},
                  .nic_count = static_cast<std::uint32_t>(machine.nics.size() + links_of[i].size()
                                                          + (machine.loopback ? 1 : 0)),
@@ -309,7 +309,7 @@ class Builder {
             lab_.links.add({.first = first,
                             .second = second,
                             .segment = segment,
-                            .peering = link.peering ? PeeringId{*link.peering} : PeeringId{},
+                            .peering = peering_of(i),
                             .delay = link.delay,
                             .jitter = link.jitter,
                             .loss = link.loss,
@@ -318,6 +318,11 @@ class Builder {
                             .is_tunnel = bool(link.tunnel),
                             .at = link.at});
         }
+    }
+
+    PeeringId peering_of(std::uint32_t link) const {
+        auto peering = whole_.peering_of(link);
+        return peering ? PeeringId{*peering} : PeeringId{};
     }
 
     void add_peerings() {
@@ -765,17 +770,18 @@ class Builder {
             lab_.routes.add({.to = to,
                              .via = *via,
                              .metric = metric_in(to.family(), route.metric),
-                             .origin = origin_of(route),
+                             .origin = origin_of(id, route, index),
                              .plan_index = index,
                              .at = route.at});
         }
-        if (!resolved && !route.implied)
+        bool implied = whole_.is_implied_route(id.row, index);
+        if (!resolved && !implied)
             lab_.unresolved_routes.push_back(
                 {id, index, prefixes, plan::to_string(route.via.value), route.via.at});
     }
 
-    static RouteOrigin origin_of(const plan::Route& route) {
-        return route.implied                                          ? RouteOrigin::peering
+    RouteOrigin origin_of(MachineId id, const plan::Route& route, std::uint32_t index) const {
+        return whole_.is_implied_route(id.row, index)                 ? RouteOrigin::peering
                : std::holds_alternative<std::string>(route.via.value) ? RouteOrigin::written_by_name
                                                                       : RouteOrigin::written;
     }
@@ -903,6 +909,7 @@ class Builder {
         lab_.owners.shrink_to_fit();
     }
 
+    const plan::Complete& whole_;
     const plan::Plan& plan_;
     Lab lab_;
     plan::NameIndex filter_index_; // rows have the numbers of the plan's entries, too
@@ -912,30 +919,16 @@ class Builder {
 
 } // namespace
 
-namespace {
-
-void refuse_broken(const plan::Plan& plan) {
-    if (auto problems = plan::problems(plan); !problems.empty())
-        throw std::invalid_argument(plan::to_string(problems.front().at, plan.source) + ": "
-                                    + problems.front().message);
-}
-
-} // namespace
-
-Lab build(const plan::Plan& plan) {
-    if (plan::is_incomplete(plan)) {
-        plan::Plan whole = plan::complete(plan);
-        refuse_broken(whole);
-        return Builder(whole).run();
-    }
-    refuse_broken(plan);
+Lab build(const plan::Complete& plan) {
     return Builder(plan).run();
 }
 
-Reasons reasons(const plan::Plan& plan) {
-    plan::Plan whole = plan::complete(plan);
-    refuse_broken(whole);
-    return Builder(whole).reasons();
+Lab build(plan::Plan plan) {
+    return build(plan::Complete(std::move(plan)));
+}
+
+Reasons reasons(const plan::Complete& plan) {
+    return Builder(plan).reasons();
 }
 
 } // namespace jackal::lab

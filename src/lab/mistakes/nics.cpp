@@ -41,8 +41,11 @@ Finding describe(const Lab& lab, const BareNic& mistake) {
 
 plan::Edit set_mtu(const Lab& lab, NicId id, std::uint16_t bytes) {
     const Nic& nic = lab.nics[id];
-    if (LinkId link = lab.segments[nic.segment].link)
+    if (LinkId link = lab.segments[nic.segment].link) {
+        if (PeeringId peering = lab.links[link].peering)
+            return plan::SetPeeringMtu{lab.peerings[peering].plan_index, bytes};
         return plan::SetLinkMtu{link.row, bytes};
+    }
     return plan::SetNicMtu{lab.machines[nic.machine].name, nic.plan_index, bytes};
 }
 

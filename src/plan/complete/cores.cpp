@@ -1,11 +1,10 @@
-#include "jackal/plan/sites.h"
-
 #include "jackal/plan/outside.h"
 #include "jackal/plan/validate.h"
+#include "plan/complete/builders.h"
+#include "plan/complete/peerings.h"
 
 #include <algorithm>
 #include <array>
-#include <fmt/format.h>
 #include <set>
 #include <unordered_map>
 
@@ -17,137 +16,28 @@ namespace {
 // own, whose metric is 0 in IPv4 and 1024 in IPv6.
 constexpr std::uint32_t implied_metric = 2000;
 
-const Site* site_named(const Plan& plan, std::string_view name) {
-    auto found = std::ranges::find(plan.sites, name, &Site::name);
-    return found == plan.sites.end() ? nullptr : &*found;
-}
-
 bool is_on(const Subnet& subnet, std::string_view site) {
     return subnet.site && subnet.site->value == site;
 }
 
-// What the plan writes of a site's addresses.
-std::vector<net::Prefix> written_ranges(const Plan& plan, std::string_view name) {
-    std::vector<net::Prefix> ranges;
-    if (const Site* site = site_named(plan, name))
-        for (const auto& space : site->space)
-            ranges.push_back(space.value);
-    for (const Subnet& subnet : plan.subnets)
-        if (is_on(subnet, name))
-            for (const auto& prefix : subnet.prefixes)
-                ranges.push_back(prefix.value);
-    return net::outermost(std::move(ranges));
-}
-
-std::vector<Overlap> overlaps(const std::vector<net::Prefix>& ones,
-                              const std::vector<net::Prefix>& others) {
-    std::vector<Overlap> found;
-    // Each list holds disjoint ranges, so they ascend by their last address too.
-    for (const net::Prefix& range : ones) {
-        auto other = std::ranges::lower_bound(others, range.first(), {}, &net::Prefix::last);
-        for (; other != others.end() && other->overlaps(range); ++other)
-            found.push_back({range, *other});
-    }
-    return found;
-}
-
-PeeringState consent(const Peering& peering) {
-    const auto& [one, other] = peering.sides;
-    if (!one.declared && !other.declared)
-        return PeeringState::undeclared;
-    if ((one.declared && !one.accepts) || (other.declared && !other.accepts))
-        return PeeringState::refused;
-    return one.declared && other.declared ? PeeringState::up : PeeringState::half;
-}
-
 } // namespace
-
-std::string_view to_string(Exit exit) {
-    switch (exit) {
-    case Exit::lend: return "lend";
-    case Exit::borrow: return "borrow";
-    case Exit::none: break;
-    }
-    return "none";
-}
-
-std::string_view to_string(PeeringState state) {
-    switch (state) {
-    case PeeringState::undeclared: return "not declared";
-    case PeeringState::half: return "half";
-    case PeeringState::refused: return "refused";
-    case PeeringState::blocked: return "blocked";
-    case PeeringState::up: break;
-    }
-    return "up";
-}
-
-PeeringState state_of(const Plan& plan, const Peering& peering) {
-    PeeringState state = consent(peering);
-    return state == PeeringState::up && !overlaps(plan, peering).empty() ? PeeringState::blocked
-                                                                         : state;
-}
-
-std::vector<Overlap> overlaps(const Plan& plan, const Peering& peering) {
-    return overlaps(written_ranges(plan, peering.first.value),
-                    written_ranges(plan, peering.second.value));
-}
-
-Distance distance(const Plan& plan, const Site& one, const Site& other) {
-    using namespace std::chrono_literals;
-    bool within = one.region == other.region;
-    Distance found = within ? Distance{1ms, 0.01, 0.2} : Distance{20ms, 0.05, 1.0};
-    auto take = [&](const Distance& written) {
-        if (written.delay)
-            found.delay = written.delay;
-        if (written.peering_cost)
-            found.peering_cost = written.peering_cost;
-        if (written.line_cost)
-            found.line_cost = written.line_cost;
-    };
-    for (const SiteRegion& region : plan.regions) {
-        if (within && region.name == one.region)
-            take(region.within);
-        for (const auto& [name, written] : region.to)
-            if (!within
-                && ((region.name == one.region && name.value == other.region)
-                    || (region.name == other.region && name.value == one.region)))
-                take(written);
-    }
-    return found;
-}
-
-std::string core_name(std::string_view site) {
-    return fmt::format("{}-core", site);
-}
-
-std::string border_of(const Plan& plan, const Peering& peering, int side) {
-    const Site* site = site_named(plan, peering.site(side));
-    if (site != nullptr && site->automatic)
-        return core_name(site->name);
-    return peering.sides[side].border.value;
-}
-
-namespace {
 
 class CoreBuilder {
   public:
-    explicit CoreBuilder(Plan plan) : plan_(std::move(plan)) {}
+    explicit CoreBuilder(Complete& into) : into_(into), plan_(into.entries_) {}
 
-    Plan run() {
-        clear();
+    void run() {
         for (const Site& site : plan_.sites)
             if (site.automatic)
                 add_core(site);
         if (plan_.peerings.empty() || plan_.peerings.size() > most_peerings)
-            return std::move(plan_);
+            return;
         index();
         for (std::uint32_t i = 0; i < plan_.peerings.size(); ++i)
             if (consent(plan_.peerings[i]) == PeeringState::up)
                 join(i);
         for (std::uint32_t hub = 0; hub < plan_.sites.size(); ++hub)
             relay(hub);
-        return std::move(plan_);
     }
 
   private:
@@ -161,27 +51,18 @@ class CoreBuilder {
         std::size_t beyond = 0; // of the neighbour
     };
 
-    void clear() {
-        std::erase_if(plan_.machines, [](const Machine& machine) { return machine.is_core; });
-        std::erase_if(plan_.links, [](const Link& link) { return link.peering.has_value(); });
-        for (Machine& machine : plan_.machines)
-            if (!machine.routes.empty())
-                std::erase_if(machine.routes, [](const Route& route) { return route.implied; });
-    }
-
     // --- cores -----------------------------------------------------------------------------
 
     void add_core(const Site& site) {
         Machine core;
         core.kind = MachineKind::router;
         core.name = core_name(site.name);
-        core.is_core = true;
         core.at = site.at;
         core.routes = site.routes;
         Duties duties;
         duties.filter = site.filter;
         for (const Subnet& subnet : plan_.subnets) {
-            if (!is_on(subnet, site.name) || !subnet.joined || subnet.outside)
+            if (!is_on(subnet, site.name) || !subnet.joined)
                 continue;
             Nic nic;
             nic.subnet = subnet.name;
@@ -200,6 +81,8 @@ class CoreBuilder {
         }
         if (core.nics.empty())
             return;
+        if (core.routes.size() > site.routes.size())
+            into_.written_routes_.emplace(plan_.machines.size(), site.routes.size());
         if (!duties.filter.value.empty() || !duties.translations.empty())
             core.duties = std::move(duties);
         plan_.machines.push_back(std::move(core));
@@ -212,7 +95,6 @@ class CoreBuilder {
         if (!nic.empty())
             route.nic = Placed<std::string>(std::move(nic));
         route.metric = implied_metric;
-        route.implied = true;
         route.at = at;
         return route;
     }
@@ -229,7 +111,7 @@ class CoreBuilder {
         has_link_.resize(plan_.peerings.size());
         neighbours_.resize(plan_.sites.size());
         for (std::size_t i = 0; i < plan_.subnets.size(); ++i)
-            if (const Subnet& subnet = plan_.subnets[i]; subnet.site && !subnet.outside)
+            if (const Subnet& subnet = plan_.subnets[i]; subnet.site)
                 if (auto site = sites_.find(subnet.site->value); site != sites_.end())
                     subnets_[site->second].push_back(i);
         for (std::size_t i = 0; i < plan_.sites.size(); ++i) {
@@ -262,7 +144,7 @@ class CoreBuilder {
         for (int side : {0, 1}) {
             borders[side] = machine(border_of(plan_, peering, side));
             if (!borders[side] || !sites_.contains(peering.site(side)))
-                return; // plan::problems says so
+                return; // the validator says so
         }
         std::uint32_t sites[2] = {sites_.at(peering.first.value), sites_.at(peering.second.value)};
         if (*borders[0] == *borders[1] || !overlaps(ranges_[sites[0]], ranges_[sites[1]]).empty())
@@ -300,9 +182,9 @@ class CoreBuilder {
         link.delay = peering.delay.value_or(*regions.delay);
         link.mtu_bytes = peering.mtu_bytes;
         link.up = peering.up;
-        link.peering = number;
         link.at = peering.at;
         plan_.links.push_back(std::move(link));
+        into_.peering_of_.push_back(number);
         std::array<std::string, 2> nics{nic_name(plan_.machines[first], nics_[first]++),
                                         nic_name(plan_.machines[second], nics_[second]++)};
         return {static_cast<std::uint32_t>(plan_.links.size() - 1), std::move(nics)};
@@ -312,26 +194,33 @@ class CoreBuilder {
     void lead(std::size_t from, std::uint32_t site, std::size_t via, const std::string& nic,
               Mark at) {
         for (std::size_t i : subnets_[site])
-            if (!has_own_route(plan_.machines[from], plan_.subnets[i], plan_.sites[site]))
+            if (!has_own_route(from, plan_.subnets[i], plan_.sites[site]))
                 add_route(from, route(plan_.subnets[i].name, plan_.machines[via].name, nic, at));
     }
 
-    static bool has_own_route(const Machine& machine, const Subnet& subnet, const Site& site) {
+    bool has_own_route(std::size_t number, const Subnet& subnet, const Site& site) const {
         const auto& ranges = subnet.prefixes.empty() ? site.space : subnet.prefixes;
-        auto implied = std::ranges::find(machine.routes, true, &Route::implied); // come last
-        return std::any_of(machine.routes.begin(), implied, [&](const Route& route) {
-            if (const auto* name = std::get_if<std::string>(&route.to.value))
-                return *name == subnet.name;
-            const auto* prefix = std::get_if<net::Prefix>(&route.to.value);
-            return prefix != nullptr && prefix->length() != 0
-                   && std::ranges::any_of(
-                       ranges, [&](const auto& range) { return prefix->contains(range.value); });
-        });
+        const std::vector<Route>& routes = plan_.machines[number].routes;
+        auto written = into_.written_routes_.find(number); // implied ones come last
+        std::size_t own = written == into_.written_routes_.end() ? routes.size() : written->second;
+        return std::any_of(routes.begin(), routes.begin() + static_cast<std::ptrdiff_t>(own),
+                           [&](const Route& route) {
+                               if (const auto* name = std::get_if<std::string>(&route.to.value))
+                                   return *name == subnet.name;
+                               const auto* prefix = std::get_if<net::Prefix>(&route.to.value);
+                               return prefix != nullptr && prefix->length() != 0
+                                      && std::ranges::any_of(ranges, [&](const auto& range) {
+                                             return prefix->contains(range.value);
+                                         });
+                           });
     }
 
     void add_route(std::size_t machine, Route route) {
-        if (routes_++ < most_implied_routes)
-            plan_.machines[machine].routes.push_back(std::move(route));
+        if (routes_++ >= most_implied_routes)
+            return;
+        std::vector<Route>& routes = plan_.machines[machine].routes;
+        into_.written_routes_.try_emplace(machine, routes.size());
+        routes.push_back(std::move(route));
     }
 
     // --- relays ----------------------------------------------------------------------------
@@ -383,7 +272,8 @@ class CoreBuilder {
         return pairs_.contains(std::minmax(one, other));
     }
 
-    Plan plan_;
+    Complete& into_;
+    Plan& plan_;
     std::unordered_map<std::string, std::size_t> machines_;
     std::unordered_map<std::string, std::uint32_t> sites_;
     std::vector<std::vector<std::size_t>> subnets_;           // by site
@@ -395,24 +285,8 @@ class CoreBuilder {
     std::size_t routes_ = 0;
 };
 
-bool has_cores(const Plan& plan) {
-    return !plan.peerings.empty()
-           || std::ranges::any_of(plan.sites, [](const Site& site) { return site.automatic; })
-           || std::ranges::any_of(plan.machines, [](const Machine& m) { return m.is_core; });
-}
-
-} // namespace
-
-Plan with_cores(Plan plan) {
-    return has_cores(plan) ? CoreBuilder(std::move(plan)).run() : std::move(plan);
-}
-
-Plan complete(Plan plan) {
-    return with_outside(with_cores(std::move(plan)));
-}
-
-bool is_incomplete(const Plan& plan) {
-    return has_cores(plan) || has_outside(plan);
+void add_cores(Complete& into) {
+    CoreBuilder(into).run();
 }
 
 } // namespace jackal::plan

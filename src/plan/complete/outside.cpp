@@ -1,5 +1,7 @@
 #include "jackal/plan/outside.h"
 
+#include "plan/complete/builders.h"
+
 #include <algorithm>
 #include <array>
 #include <fmt/format.h>
@@ -16,16 +18,17 @@ constexpr std::array wan_ranges{"203.0.113.0/24", "198.51.100.0/24", "192.0.2.0/
                                 "198.18.0.0/24"};
 constexpr const char* usual_lan = "192.168.254.0/24";
 
+} // namespace
+
 class OutsideBuilder {
   public:
-    explicit OutsideBuilder(Plan plan) : plan_(std::move(plan)) {}
+    explicit OutsideBuilder(Complete& into) : into_(into), plan_(into.entries_) {}
 
-    Plan run() {
-        clear();
+    void run() {
         for (const Subnet& subnet : plan_.subnets)
             uplinks_ |= subnet.uplink != Uplink::none;
         if (!uplinks_ && plan_.outside.hosts.empty())
-            return std::move(plan_);
+            return;
         add_site();
         prepare_subnets();
         add_lan();
@@ -33,27 +36,14 @@ class OutsideBuilder {
         add_lan_gateway();
         add_hosts();
         add_wan();
-        return std::move(plan_);
     }
 
   private:
-    void clear() {
-        auto is_outside = [](const auto& entry) { return entry.outside; };
-        std::erase_if(plan_.machines, is_outside);
-        std::erase_if(plan_.subnets, is_outside);
-        std::erase_if(plan_.sites, is_outside);
-        std::erase_if(plan_.links, is_outside);
-        for (Subnet& subnet : plan_.subnets)
-            if (subnet.dhcp && subnet.dhcp->implied)
-                subnet.dhcp.reset();
-    }
-
     void add_site() {
         if (plan_.sites.empty())
             return;
         Site site;
         site.name = outside::site;
-        site.outside = true;
         site.at = plan_.outside.at;
         plan_.sites.push_back(std::move(site));
         site_ = Placed<std::string>(std::string(outside::site));
@@ -71,8 +61,10 @@ class OutsideBuilder {
     }
 
     void prepare_subnets() {
-        for (Subnet& subnet : plan_.subnets) {
+        for (std::size_t i = 0; i < plan_.subnets.size(); ++i) {
+            Subnet& subnet = plan_.subnets[i];
             if (subnet.uplink == Uplink::bridge && !is_sized(subnet)) {
+                into_.prefixes_.insert(i);
                 if (plan_.outside.lan.empty())
                     subnet.prefixes.emplace_back(lan_prefix());
                 else
@@ -82,9 +74,9 @@ class OutsideBuilder {
                 lan_ = subnet.name;
             if (has_gateway_outside(subnet.uplink) && !subnet.dhcp && !subnet.static_only) {
                 DhcpRange dhcp;
-                dhcp.implied = true;
                 dhcp.at = subnet.uplink_at;
                 subnet.dhcp = std::move(dhcp);
+                into_.dhcp_.insert(i);
             }
         }
     }
@@ -93,7 +85,6 @@ class OutsideBuilder {
         Subnet subnet;
         subnet.name = std::move(name);
         subnet.site = site_;
-        subnet.outside = true;
         subnet.at = at;
         plan_.subnets.push_back(std::move(subnet));
         return plan_.subnets.back();
@@ -114,7 +105,6 @@ class OutsideBuilder {
         Machine machine;
         machine.kind = kind;
         machine.name = std::move(name);
-        machine.outside = true;
         machine.at = at;
         return machine;
     }
@@ -241,7 +231,6 @@ class OutsideBuilder {
         link.first = std::string(outside::internet);
         link.second = std::string(outside::lan_gateway);
         link.delay = plan_.outside.delay;
-        link.outside = true;
         link.at = plan_.outside.at;
         for (const char* text : wan_ranges) {
             net::Prefix range = net::parse_prefix(text).value();
@@ -277,7 +266,8 @@ class OutsideBuilder {
     static constexpr std::uint16_t dns_port = 53; // RFC 1035 section 4.2
     static constexpr const char* outside_nic = "lan";
 
-    Plan plan_;
+    Complete& into_;
+    Plan& plan_;
     bool uplinks_ = false;
     std::optional<Placed<std::string>> site_; // of entries that are outside
     std::string lan_;                         // the subnet that is the physical network
@@ -285,18 +275,8 @@ class OutsideBuilder {
     std::vector<Placed<net::Prefix>> space_;  // of the site that is outside
 };
 
-} // namespace
-
-bool has_outside(const Plan& plan) {
-    auto is_outside = [](const auto& entry) { return entry.outside; };
-    auto has_uplink = [](const Subnet& subnet) { return subnet.uplink != Uplink::none; };
-    return !plan.outside.hosts.empty() || std::ranges::any_of(plan.subnets, has_uplink)
-           || std::ranges::any_of(plan.subnets, is_outside)
-           || std::ranges::any_of(plan.machines, is_outside);
-}
-
-Plan with_outside(Plan plan) {
-    return OutsideBuilder(std::move(plan)).run();
+void add_outside(Complete& into) {
+    OutsideBuilder(into).run();
 }
 
 } // namespace jackal::plan

@@ -1,6 +1,7 @@
 #include "jackal/plan/edit.h"
 
 #include "duties.h"
+#include "jackal/plan/outside.h"
 #include "jackal/plan/sites.h"
 #include "jackal/plan/validate.h"
 
@@ -35,21 +36,20 @@ auto& site_of(PlanT& plan, const std::string& name) {
     throw std::out_of_range(fmt::format("the plan has no site {}", name));
 }
 
-// The site that the machine is the core of, or null.
+// The site whose core has that name, or null if a machine of the plan has it.
 template <class PlanT>
-auto* site_of_core(PlanT& plan, const Machine& machine) {
+auto* site_of_core(PlanT& plan, const std::string& name) {
     auto found = std::ranges::find_if(plan.sites, [&](const Site& site) {
-        return machine.is_core && core_name(site.name) == machine.name;
+        return site.automatic && core_name(site.name) == name;
     });
-    return found == plan.sites.end() ? nullptr : &*found;
+    return found == plan.sites.end() || plan.machine(name) != nullptr ? nullptr : &*found;
 }
 
-// A machine's own routes: those of its site for a core, which has them first.
+// A machine's own routes: those of its site for a core.
 template <class PlanT>
 auto& routes_of(PlanT& plan, const std::string& name) {
-    auto& machine = machine_of(plan, name);
-    auto* site = site_of_core(plan, machine);
-    return site == nullptr ? machine.routes : site->routes;
+    auto* site = site_of_core(plan, name);
+    return site == nullptr ? machine_of(plan, name).routes : site->routes;
 }
 
 template <class PlanT>
@@ -105,6 +105,36 @@ std::string machine_path(const Machine& machine) {
     return fmt::format("{}.{} (for {} alone)", section, machine.entry_name(), machine.name);
 }
 
+// A machine that the plan stands for without writing it, a core or one outside: where it would
+// stand. No change moves it.
+struct Place {
+    std::string path;
+    Mark at;
+};
+
+bool is_made(const Plan& plan, const std::string& name) {
+    return plan.machine(name) == nullptr
+           && (site_of_core(plan, name) != nullptr || name == outside::workstation
+               || name == outside::lan_gateway || name == outside::internet
+               || std::ranges::find(plan.outside.hosts, name, &OutsideHost::name)
+                      != plan.outside.hosts.end());
+}
+
+Place place_of(const Plan& plan, const std::string& name) {
+    if (!is_made(plan, name))
+        return {machine_path(machine_of(plan, name)), machine_of(plan, name).at};
+    auto host = std::ranges::find(plan.outside.hosts, name, &OutsideHost::name);
+    if (host != plan.outside.hosts.end())
+        return {fmt::format("guests.{}", name), host->at};
+    Mark at = plan.outside.at;
+    if (const Site* site = site_of_core(plan, name))
+        at = site->at;
+    for (const Subnet& subnet : plan.subnets)
+        if (!at && (subnet.uplink == Uplink::host || subnet.uplink == Uplink::nat))
+            at = subnet.uplink_at;
+    return {fmt::format("routers.{}", name), at};
+}
+
 std::string nic_path(const Plan& plan, const std::string& name, std::size_t nic) {
     return fmt::format("{}.nics[{}]", machine_path(machine_of(plan, name)), nic);
 }
@@ -114,9 +144,8 @@ Mark nic_mark(const Plan& plan, const std::string& name, std::size_t nic) {
 }
 
 std::string routes_path(const Plan& plan, const std::string& name) {
-    const Machine& machine = machine_of(plan, name);
-    const Site* site = site_of_core(plan, machine);
-    return site == nullptr ? machine_path(machine) + ".routes"
+    const Site* site = site_of_core(plan, name);
+    return site == nullptr ? machine_path(machine_of(plan, name)) + ".routes"
                            : fmt::format("sites.{}.routes", site->name);
 }
 
@@ -124,16 +153,12 @@ std::string route_path(const Plan& plan, const std::string& name, std::size_t ro
     return fmt::format("{}[{}]", routes_path(plan, name), route);
 }
 
-// The entry that a link stands in: `links[2]`, `tunnels[0]`, or that of its peering.
+// The entry that a link stands in: `links[2]` or `tunnels[0]`.
 std::string link_path(const Plan& plan, std::size_t number) {
     const Link& link = plan.links.at(number);
-    if (link.peering)
-        return fmt::format("peerings[{}]", *link.peering);
     auto before =
         std::count_if(plan.links.begin(), plan.links.begin() + static_cast<std::ptrdiff_t>(number),
-                      [&](const Link& other) {
-                          return !other.peering && bool(other.tunnel) == bool(link.tunnel);
-                      });
+                      [&](const Link& other) { return bool(other.tunnel) == bool(link.tunnel); });
     return fmt::format("{}[{}]", link.tunnel ? "tunnels" : "links", before);
 }
 
@@ -252,7 +277,8 @@ struct Words {
     EditText operator()(const AddRoute& e) const {
         return {routes_path(plan, e.machine), "add",
                 fmt::format("{{to: {}, via: {}}}", to_string(e.to), to_string(e.via)),
-                machine_of(plan, e.machine).at};
+                site_of_core(plan, e.machine) != nullptr ? site_of_core(plan, e.machine)->at
+                                                         : machine_of(plan, e.machine).at};
     }
     EditText operator()(const SetRouteVia& e) const {
         const Route& route = routes_of(plan, e.machine).at(e.route);
@@ -270,6 +296,14 @@ struct Words {
         return {link_path(plan, e.link) + ".mtu", "set", fmt::format("{}", e.bytes),
                 plan.links.at(e.link).at};
     }
+    EditText operator()(const SetPeeringUp& e) const {
+        return {fmt::format("peerings[{}].state", e.peering), "set", "up",
+                plan.peerings.at(e.peering).at};
+    }
+    EditText operator()(const SetPeeringMtu& e) const {
+        return {fmt::format("peerings[{}].mtu", e.peering), "set", fmt::format("{}", e.bytes),
+                plan.peerings.at(e.peering).at};
+    }
     EditText operator()(const SetNicMtu& e) const {
         return {nic_path(plan, e.machine, e.nic) + ".mtu", "set", fmt::format("{}", e.bytes),
                 nic_mark(plan, e.machine, e.nic)};
@@ -286,13 +320,12 @@ struct Words {
                 filter_of(plan, e.filter).rules.at(e.position).at};
     }
     EditText operator()(const AddTranslation& e) const {
-        const Machine& machine = machine_of(plan, e.machine);
-        return {machine_path(machine) + ".nat", "add", fmt::format("{{out: {}}}", e.nic),
-                machine.at};
+        Place place = place_of(plan, e.machine);
+        return {place.path + ".nat", "add", fmt::format("{{out: {}}}", e.nic), place.at};
     }
     EditText operator()(const AddService& e) const {
-        const Machine& machine = machine_of(plan, e.machine);
-        return {machine_path(machine) + ".listens", "add", net::to_string(e.service), machine.at};
+        Place place = place_of(plan, e.machine);
+        return {place.path + ".listens", "add", net::to_string(e.service), place.at};
     }
     EditText operator()(const SetPortVlan& e) const {
         const SwitchPort& port = port_of(plan, e.port);
@@ -322,7 +355,7 @@ struct Words {
     }
     EditText operator()(const SetDhcpSize& e) const {
         const Subnet& subnet = subnet_of(plan, e.subnet);
-        bool written = subnet.dhcp && !subnet.dhcp->implied;
+        bool written = bool(subnet.dhcp);
         std::string path = fmt::format("subnets.{}.dhcp", e.subnet);
         if (!written)
             return {path, "set", fmt::format("{{size: {}}}", e.size), subnet.at};
@@ -348,8 +381,8 @@ struct Words {
                 machine.at};
     }
     EditText operator()(const AddNameServer& e) const {
-        const Machine& machine = machine_of(plan, e.machine);
-        return {machine_path(machine) + ".dns", "add", to_string(e.server), machine.at};
+        Place place = place_of(plan, e.machine);
+        return {place.path + ".dns", "add", to_string(e.server), place.at};
     }
     EditText operator()(const AcceptPeering& e) const {
         const PeeringSide& side = side_of(plan, e.peering, e.site);
@@ -576,9 +609,7 @@ struct Deed {
         machine.gateway = gateway;
     }
     void operator()(const AddRoute& e) const {
-        auto& routes = routes_of(plan, e.machine);
-        auto implied = std::ranges::find(routes, true, &Route::implied); // come last
-        routes.insert(implied, {.to = e.to, .via = e.via});
+        routes_of(plan, e.machine).push_back({.to = e.to, .via = e.via});
     }
     void operator()(const SetRouteVia& e) const {
         Route& route = routes_of(plan, e.machine).at(e.route);
@@ -590,13 +621,11 @@ struct Deed {
         routes.at(e.route);
         routes.erase(routes.begin() + static_cast<std::ptrdiff_t>(e.route));
     }
-    void operator()(const SetLinkUp& e) const {
-        Link& link = plan.links.at(e.link);
-        (link.peering ? plan.peerings.at(*link.peering).up : link.up) = true;
-    }
-    void operator()(const SetLinkMtu& e) const {
-        Link& link = plan.links.at(e.link);
-        (link.peering ? plan.peerings.at(*link.peering).mtu_bytes : link.mtu_bytes) = e.bytes;
+    void operator()(const SetLinkUp& e) const { plan.links.at(e.link).up = true; }
+    void operator()(const SetLinkMtu& e) const { plan.links.at(e.link).mtu_bytes = e.bytes; }
+    void operator()(const SetPeeringUp& e) const { plan.peerings.at(e.peering).up = true; }
+    void operator()(const SetPeeringMtu& e) const {
+        plan.peerings.at(e.peering).mtu_bytes = e.bytes;
     }
     void operator()(const SetNicMtu& e) const {
         machine_of(plan, e.machine).nics.at(e.nic).mtu_bytes = e.bytes;
@@ -615,10 +644,12 @@ struct Deed {
         return jackal::plan::duties_of(machine_of(plan, name));
     }
     void operator()(const AddTranslation& e) const {
-        duties_of(e.machine).translations.push_back({.nic = e.nic});
+        if (!is_made(plan, e.machine))
+            duties_of(e.machine).translations.push_back({.nic = e.nic});
     }
     void operator()(const AddService& e) const {
-        duties_of(e.machine).listens.emplace_back(e.service);
+        if (!is_made(plan, e.machine))
+            duties_of(e.machine).listens.emplace_back(e.service);
     }
     void operator()(const SetPortVlan& e) const {
         SwitchPort& port = port_of(plan, e.port);
@@ -637,7 +668,6 @@ struct Deed {
     void operator()(const SetDhcpSize& e) const {
         Subnet& subnet = subnet_of(plan, e.subnet);
         DhcpRange dhcp = subnet.dhcp.value_or(DhcpRange{});
-        dhcp.implied = false;
         dhcp.range.reset();
         dhcp.size = {e.size, dhcp.at};
         subnet.dhcp = std::move(dhcp);
@@ -652,7 +682,8 @@ struct Deed {
                       [&](const auto& other) { return other.value == e.other; });
     }
     void operator()(const AddNameServer& e) const {
-        duties_of(e.machine).dns.emplace_back(e.server);
+        if (!is_made(plan, e.machine))
+            duties_of(e.machine).dns.emplace_back(e.server);
     }
     void operator()(const AddSegmentPort& e) const {
         switch_of(plan, e.owner)

@@ -1,7 +1,5 @@
 #include "jackal/plan/read.h"
 
-#include "jackal/plan/sites.h"
-#include "jackal/plan/validate.h"
 #include "parameters.h"
 #include "reader.h"
 
@@ -313,14 +311,12 @@ Reading read(std::string_view text, std::string source, const Settings& settings
             reader.mapping(document->root(), "a plan", plan_keys, plan);
         else
             reader.problem(document->root(), "a plan is a mapping that starts with `lab: NAME`");
-        plan = complete(std::move(plan));
-        for (Problem& found : problems(plan))
-            reader.problem(found.at, std::move(found.message));
-        if (reading.problems.empty()) {
-            plan.machines.shrink_to_fit();
-            plan.subnets.shrink_to_fit();
-            reading.plan = std::move(plan);
-        }
+        std::vector<Problem> found;
+        auto whole = Complete::of(std::move(plan), found);
+        for (Problem& problem : found)
+            reader.problem(problem.at, std::move(problem.message));
+        if (reading.problems.empty())
+            reading.plan = std::move(whole);
     }
     std::stable_sort(
         reading.problems.begin(), reading.problems.end(), [](const Problem& a, const Problem& b) {

@@ -1,8 +1,9 @@
-#include "jackal/plan/validate.h"
+#include "plan/validate/validate.h"
 
 #include "jackal/plan/cause.h"
 #include "jackal/plan/name_index.h"
 #include "jackal/plan/sites.h"
+#include "jackal/plan/validate.h"
 
 #include <algorithm>
 #include <array>
@@ -57,12 +58,16 @@ class Names {
 
 class Validator {
   public:
-    explicit Validator(const Plan& plan)
-        : plan_(plan), sites_("site", plan.sites), pools_("pool", plan.pools),
+    explicit Validator(const Complete& whole) : Validator(whole, whole.entries()) {}
+
+  private:
+    Validator(const Complete& whole, const Plan& plan)
+        : whole_(whole), plan_(plan), sites_("site", plan.sites), pools_("pool", plan.pools),
           subnets_("subnet", plan.subnets), machines_("machine", plan.machines),
           filters_("filter", plan.filters), policies_("policy", plan.policies),
           switches_("switch", plan.switches), link_nics_(plan.machines.size()) {}
 
+  public:
     std::vector<Problem> run() {
         check_lab_name();
         collect_names();
@@ -228,9 +233,10 @@ class Validator {
                     check_side(peering, side);
         }
         std::size_t implied = 0;
-        for (const Machine& machine : plan_.machines)
-            if (!machine.routes.empty() && machine.routes.back().implied)
-                implied += machine.routes.size();
+        for (std::size_t i = 0; i < plan_.machines.size(); ++i)
+            if (const auto& routes = plan_.machines[i].routes;
+                !routes.empty() && whole_.is_implied_route(i, routes.size() - 1))
+                implied += routes.size();
         if (implied >= most_implied_routes)
             problem(plan_.peerings.empty() ? Mark{} : plan_.peerings.front().at,
                     fmt::format("the peerings bring more than {} routes", most_implied_routes));
@@ -238,7 +244,7 @@ class Validator {
 
     bool check_site(const Placed<std::string>& name) {
         auto row = sites_.row(name.value);
-        if (row && !plan_.sites[*row].outside)
+        if (row && !whole_.is_outside_site(*row))
             return true;
         problem(name.at, row ? fmt::format("{} is no site of the lab", name.value)
                              : sites_.unknown(name.value));
@@ -754,6 +760,7 @@ class Validator {
 
     static constexpr std::size_t most_named = 2'000'000;
 
+    const Complete& whole_;
     const Plan& plan_;
     std::vector<Problem> problems_;
     std::string bridge_;    // the subnet that is the physical network
@@ -775,7 +782,7 @@ class Validator {
 
 } // namespace
 
-std::vector<Problem> problems(const Plan& plan) {
+std::vector<Problem> problems_of(const Complete& plan) {
     return Validator(plan).run();
 }
 

@@ -33,12 +33,17 @@ Diagnosis nic_down(const Case& c, NicId nic) {
     return d;
 }
 
+plan::Edit set_up(const lab::Lab& lab, lab::LinkId id) {
+    if (lab::PeeringId peering = lab.links[id].peering)
+        return plan::SetPeeringUp{lab.peerings[peering].plan_index};
+    return plan::SetLinkUp{id.row};
+}
+
 Diagnosis link_down(const Case& c, lab::LinkId id) {
     const lab::Link& link = c.lab.links[id];
     return c.say(Cause::link_down, c.lab.nics[link.first].machine,
                  fmt::format("the link {} is down", c.lab.segment_name(link.segment)),
-                 restore(link.up, c.lab.segment_name(link.segment), plan::SetLinkUp{id.row}),
-                 link.at);
+                 restore(link.up, c.lab.segment_name(link.segment), set_up(c.lab, id)), link.at);
 }
 
 // The tunnel that a NIC is an end of does not work, for a reason of its outer packets'.
