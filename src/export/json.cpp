@@ -40,7 +40,7 @@ json changes(const plan::Plan& plan, const std::vector<plan::Edit>& edits) {
     plan::Plan current = plan;
     for (const plan::Edit& edit : edits) {
         plan::EditText words = plan::to_text(edit, current);
-        rows.push_back({{"path", words.path},
+        rows.push_back({{"path", plan::to_string(words.place)},
                         {"do", words.verb},
                         {"value", words.value.empty() ? json(nullptr) : json(words.value)},
                         {"before", words.before.empty() ? json(nullptr) : json(words.before)},

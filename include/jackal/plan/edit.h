@@ -1,11 +1,12 @@
 // One change of a plan, as a value: what a remedy consists of.
 //
 //     plan::Edit edit = plan::SetForwards{"ridge-r1", true};
-//     plan::to_text(edit, plan).path;          // "routers.ridge-r1.forwards"
+//     to_string(plan::to_text(edit, plan).place);   // "routers.ridge-r1.forwards"
 //     plan::Plan mended = plan::apply(plan, {edit});
 #pragma once
 
 #include "jackal/api.h"
+#include "jackal/plan/place.h"
 #include "jackal/plan/plan.h"
 
 #include <memory>
@@ -322,8 +323,9 @@ struct ChangeList {
         (void)((std::is_same_v<T, Changes> || (++i, false)) || ...);
         return i;
     }();
+    static constexpr std::size_t count = sizeof...(Changes);
     template <class T>
-    static constexpr bool has = place<T> < sizeof...(Changes);
+    static constexpr bool has = place<T> < count;
 
     /// Calls use(change) with the change as the type at that place.
     template <class Use>
@@ -358,6 +360,9 @@ class Edit {
         return place_ == Changes::place<T> ? static_cast<const T*>(change_.get()) : nullptr;
     }
 
+    /// The number of its type among all types of change.
+    std::size_t kind() const { return place_; }
+
     /// Calls use(change) with the change as what it is.
     template <class Use>
     void visit(Use use) const {
@@ -371,7 +376,7 @@ class Edit {
 
 /// An edit in the words of the plan file.
 struct EditText {
-    std::string path;   ///< `routers.ridge-r1.routes`
+    Place place;        ///< `routers.ridge-r1.routes`
     std::string verb;   ///< `set`, `add` or `remove`
     std::string value;  ///< YAML, in flow style; empty for `remove`
     Mark at;            ///< the line to change, or of the entry to add to

@@ -1,0 +1,53 @@
+#include "jackal/plan/place.h"
+
+#include <fmt/format.h>
+
+namespace jackal::plan {
+
+namespace {
+
+Place with(Place place, Place::Step step) {
+    place.steps.push_back(std::move(step));
+    return place;
+}
+
+} // namespace
+
+Place Place::key(std::string_view word) const {
+    return with(*this, {Step::Kind::key, std::string(word), "", 0});
+}
+
+Place Place::name(std::string_view word) const {
+    return with(*this, {Step::Kind::name, std::string(word), "", 0});
+}
+
+Place Place::one_of(std::string_view entry, std::string_view machine) const {
+    return with(*this, {Step::Kind::one_of, std::string(entry), std::string(machine), 0});
+}
+
+Place Place::index(std::size_t position) const {
+    return with(*this, {Step::Kind::index, "", "", position});
+}
+
+Place Place::between(std::string_view one, std::string_view other) const {
+    return with(*this, {Step::Kind::between, std::string(one), std::string(other), 0});
+}
+
+std::string to_string(const Place& place) {
+    std::string text;
+    for (const Place::Step& step : place.steps)
+        switch (step.kind) {
+        case Place::Step::Kind::key:
+        case Place::Step::Kind::name: text += (text.empty() ? "" : ".") + step.word; break;
+        case Place::Step::Kind::one_of:
+            text += fmt::format(".{} (for {} alone)", step.word, step.other);
+            break;
+        case Place::Step::Kind::index: text += fmt::format("[{}]", step.index); break;
+        case Place::Step::Kind::between:
+            text += fmt::format(" ({} -- {})", step.word, step.other);
+            break;
+        }
+    return text;
+}
+
+} // namespace jackal::plan

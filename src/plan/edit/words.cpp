@@ -1,0 +1,393 @@
+#include "jackal/plan/outside.h"
+#include "jackal/plan/validate.h"
+#include "plan/edit/entries.h"
+
+#include <fmt/ranges.h>
+
+namespace jackal::plan {
+
+bool is_made(const Plan& plan, const std::string& name) {
+    return plan.machine(name) == nullptr
+           && (site_of_core(plan, name) != nullptr || name == outside::workstation
+               || name == outside::lan_gateway || name == outside::internet
+               || std::ranges::find(plan.outside.hosts, name, &OutsideHost::name)
+                      != plan.outside.hosts.end());
+}
+
+namespace {
+
+Place port_path(const std::string& name) {
+    auto [owner, port] = split_endpoint(name);
+    return Place{}.key("switches").name(owner).key("ports").name(port);
+}
+
+Place machine_path(const Machine& machine) {
+    Place section = Place{}.key(machine.kind == MachineKind::guest ? "guests" : "routers");
+    if (machine.clone_digits == 0)
+        return section.name(machine.name);
+    return section.one_of(machine.entry_name(), machine.name);
+}
+
+// A machine that the plan stands for without writing it, a core or one outside: where it would
+// stand. No change moves it.
+struct Stand {
+    Place path;
+    Mark at;
+};
+
+Stand stand_of(const Plan& plan, const std::string& name) {
+    if (!is_made(plan, name))
+        return {machine_path(machine_of(plan, name)), machine_of(plan, name).at};
+    auto host = std::ranges::find(plan.outside.hosts, name, &OutsideHost::name);
+    if (host != plan.outside.hosts.end())
+        return {Place{}.key("guests").name(name), host->at};
+    Mark at = plan.outside.at;
+    if (const Site* site = site_of_core(plan, name))
+        at = site->at;
+    for (const Subnet& subnet : plan.subnets)
+        if (!at && (subnet.uplink == Uplink::host || subnet.uplink == Uplink::nat))
+            at = subnet.uplink_at;
+    return {Place{}.key("routers").name(name), at};
+}
+
+Place nic_path(const Plan& plan, const std::string& name, std::size_t nic) {
+    return machine_path(machine_of(plan, name)).key("nics").index(nic);
+}
+
+Mark nic_mark(const Plan& plan, const std::string& name, std::size_t nic) {
+    return machine_of(plan, name).nics.at(nic).at;
+}
+
+Place routes_path(const Plan& plan, const std::string& name) {
+    const Site* site = site_of_core(plan, name);
+    Place owner = site == nullptr ? machine_path(machine_of(plan, name))
+                                  : Place{}.key("sites").name(site->name);
+    return owner.key("routes");
+}
+
+Place route_path(const Plan& plan, const std::string& name, std::size_t route) {
+    return routes_path(plan, name).index(route);
+}
+
+// The entry that a link stands in: `links[2]` or `tunnels[0]`.
+Place link_path(const Plan& plan, std::size_t number) {
+    const Link& link = plan.links.at(number);
+    auto before =
+        std::count_if(plan.links.begin(), plan.links.begin() + static_cast<std::ptrdiff_t>(number),
+                      [&](const Link& other) { return bool(other.tunnel) == bool(link.tunnel); });
+    return Place{}.key(link.tunnel ? "tunnels" : "links").index(static_cast<std::size_t>(before));
+}
+
+Place side_path(std::size_t peering, const std::string& site) {
+    return Place{}.key("peerings").index(peering).key(site);
+}
+
+Mark side_mark(const Plan& plan, std::size_t peering, const std::string& site) {
+    const PeeringSide& side = side_of(plan, peering, site);
+    return side.at ? side.at : plan.peerings[peering].at;
+}
+
+std::string side_text(const std::string& border) {
+    return border.empty() ? "{accept: true}" : fmt::format("{{accept: true, border: {}}}", border);
+}
+
+// The value of one family among those written, as text; empty if there is none.
+template <class T>
+std::string of_family(const std::vector<Placed<T>>& values, net::Family family) {
+    for (const Placed<T>& value : values)
+        if (value.value.family() == family)
+            return net::to_string(value.value);
+    return "";
+}
+
+// What the machine is told of routing protocols; nothing if it is told nothing.
+const Protocols& protocols_of(const Machine& machine) {
+    static const Protocols none;
+    return machine.duties && machine.duties->protocols ? *machine.duties->protocols : none;
+}
+
+struct Words {
+    const Plan& plan;
+
+    EditText operator()(const AddSiteSpace& e) const {
+        return {Place{}.key("sites").name(e.site).key("space"), "add", net::to_string(e.space),
+                site_of(plan, e.site).at};
+    }
+    EditText operator()(const SetSubnetPrefix& e) const {
+        const Subnet& subnet = subnet_of(plan, e.subnet);
+        return {Place{}.key("subnets").name(e.subnet).key("prefix"), "set", net::to_string(e.to),
+                subnet.at, of_family(subnet.prefixes, e.to.family())};
+    }
+    EditText operator()(const SetSubnetGateway& e) const {
+        const Subnet& subnet = subnet_of(plan, e.subnet);
+        return {Place{}.key("subnets").name(e.subnet).key("gateway"), "set",
+                e.to ? net::to_string(*e.to) : "first",
+                subnet.gateway.at ? subnet.gateway.at : subnet.at,
+                e.to ? of_family(subnet.gateway.given, e.to->family()) : ""};
+    }
+    EditText operator()(const SetNicAddress& e) const {
+        const Nic& nic = machine_of(plan, e.machine).nics.at(e.nic);
+        return {nic_path(plan, e.machine, e.nic).key("address"), "set",
+                e.to ? net::to_string(*e.to) : "auto", nic.address.at ? nic.address.at : nic.at,
+                e.to && e.from != *e.to ? net::to_string(e.from) : ""};
+    }
+    EditText operator()(const SetNicUp& e) const {
+        return {nic_path(plan, e.machine, e.nic).key("state"), "set", "up",
+                nic_mark(plan, e.machine, e.nic)};
+    }
+    EditText operator()(const RemoveNicMac& e) const {
+        return {nic_path(plan, e.machine, e.nic).key("mac"), "remove", "",
+                nic_mark(plan, e.machine, e.nic)};
+    }
+    EditText operator()(const AddNic& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        return {machine_path(machine).key("nics"), "add", fmt::format("{{subnet: {}}}", e.subnet),
+                machine.at};
+    }
+    EditText operator()(const AddRouter& e) const {
+        std::vector<std::string> nics;
+        for (const std::string& subnet : e.subnets)
+            nics.push_back(fmt::format("{{subnet: {}}}", subnet));
+        return {Place{}.key("routers").name(e.name),
+                "add",
+                fmt::format("{{nics: [{}]}}", fmt::join(nics, ", ")),
+                {}};
+    }
+    EditText operator()(const SetMachineUp& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        return {machine_path(machine).key("state"), "set", "up", machine.at};
+    }
+    EditText operator()(const SetForwards& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        return {machine_path(machine).key("forwards"), "set", e.to ? "true" : "false", machine.at};
+    }
+    EditText operator()(const SetMachineGateway& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        Mark at = machine.gateway && machine.gateway->at ? machine.gateway->at : machine.at;
+        return {machine_path(machine).key("gateway"), "set", e.to ? net::to_string(*e.to) : "auto",
+                at,
+                e.to && machine.gateway ? of_family(machine.gateway->given, e.to->family()) : ""};
+    }
+    EditText operator()(const AddRoute& e) const {
+        return {routes_path(plan, e.machine), "add",
+                fmt::format("{{to: {}, via: {}}}", to_string(e.to), to_string(e.via)),
+                site_of_core(plan, e.machine) != nullptr ? site_of_core(plan, e.machine)->at
+                                                         : machine_of(plan, e.machine).at};
+    }
+    EditText operator()(const SetRouteVia& e) const {
+        const Route& route = routes_of(plan, e.machine).at(e.route);
+        return {route_path(plan, e.machine, e.route).key("via"), "set", to_string(e.via),
+                route.via.at, to_string(route.via.value)};
+    }
+    EditText operator()(const RemoveRoute& e) const {
+        return {route_path(plan, e.machine, e.route), "remove", "",
+                routes_of(plan, e.machine).at(e.route).at};
+    }
+    EditText operator()(const SetLinkUp& e) const {
+        return {link_path(plan, e.link).key("state"), "set", "up", plan.links.at(e.link).at};
+    }
+    EditText operator()(const SetLinkMtu& e) const {
+        return {link_path(plan, e.link).key("mtu"), "set", fmt::format("{}", e.bytes),
+                plan.links.at(e.link).at};
+    }
+    EditText operator()(const SetPeeringUp& e) const {
+        return {Place{}.key("peerings").index(e.peering).key("state"), "set", "up",
+                plan.peerings.at(e.peering).at};
+    }
+    EditText operator()(const SetPeeringMtu& e) const {
+        return {Place{}.key("peerings").index(e.peering).key("mtu"), "set",
+                fmt::format("{}", e.bytes), plan.peerings.at(e.peering).at};
+    }
+    EditText operator()(const SetNicMtu& e) const {
+        return {nic_path(plan, e.machine, e.nic).key("mtu"), "set", fmt::format("{}", e.bytes),
+                nic_mark(plan, e.machine, e.nic)};
+    }
+    EditText operator()(const AddFilterRule& e) const {
+        const Filter& filter = filter_of(plan, e.filter);
+        bool last = e.position >= filter.rules.size();
+        Place rules = Place{}.key("filters").name(e.filter).key("rules");
+        return {last ? rules : rules.index(e.position), "add", to_string(e.rule),
+                last ? filter.at : filter.rules[e.position].at};
+    }
+    EditText operator()(const RemoveFilterRule& e) const {
+        return {Place{}.key("filters").name(e.filter).key("rules").index(e.position), "remove", "",
+                filter_of(plan, e.filter).rules.at(e.position).at};
+    }
+    EditText operator()(const AddTranslation& e) const {
+        Stand place = stand_of(plan, e.machine);
+        return {place.path.key("nat"), "add", fmt::format("{{out: {}}}", e.nic), place.at};
+    }
+    EditText operator()(const AddService& e) const {
+        Stand place = stand_of(plan, e.machine);
+        return {place.path.key("listens"), "add", net::to_string(e.service), place.at};
+    }
+    EditText operator()(const SetPortVlan& e) const {
+        const SwitchPort& port = port_of(plan, e.port);
+        return {port_path(e.port).key(port.is_trunk ? "native" : "vlan"), "set",
+                fmt::format("{}", e.vlan), port.at,
+                port.untagged == 0 ? "" : fmt::format("{}", port.untagged)};
+    }
+    EditText operator()(const AllowVlan& e) const {
+        return {port_path(e.port).key("trunk"), "add", fmt::format("{}", e.vlan),
+                port_of(plan, e.port).at};
+    }
+    EditText operator()(const SetPortUp& e) const {
+        return {port_path(e.port).key("state"), "set", e.to ? "up" : "down",
+                port_of(plan, e.port).at};
+    }
+    EditText operator()(const SetSwitchUp& e) const {
+        return {Place{}.key("switches").name(e.name).key("state"), "set", "up",
+                switch_of(plan, e.name).at};
+    }
+    EditText operator()(const SetCableUp& e) const {
+        const Cable& cable = plan.cables.at(e.cable);
+        return {Place{}.key("links").between(cable.first.value, cable.second.value).key("state"),
+                "set", e.to ? "up" : "down", cable.at};
+    }
+    EditText operator()(const SetBondMemberUp& e) const {
+        return {nic_path(plan, e.machine, e.nic).key("bond").index(e.member).key("state"), "set",
+                "up", member_of(plan, e).at};
+    }
+    EditText operator()(const SetDhcpSize& e) const {
+        const Subnet& subnet = subnet_of(plan, e.subnet);
+        bool written = bool(subnet.dhcp);
+        Place path = Place{}.key("subnets").name(e.subnet).key("dhcp");
+        if (!written)
+            return {path, "set", fmt::format("{{size: {}}}", e.size), subnet.at};
+        if (subnet.dhcp->size)
+            return {path.key("size"), "set", fmt::format("{}", e.size), subnet.dhcp->at,
+                    fmt::format("{}", subnet.dhcp->size->value)};
+        return {path, "set", fmt::format("{{size: {}}} instead of its range", e.size),
+                subnet.dhcp->at};
+    }
+    EditText operator()(const RemoveDhcp& e) const {
+        const Subnet& subnet = subnet_of(plan, e.subnet);
+        return {Place{}.key("subnets").name(e.subnet).key("dhcp"), "remove", "",
+                subnet.dhcp ? subnet.dhcp->at : subnet.at};
+    }
+    EditText operator()(const SetDhcpRelay& e) const {
+        const Subnet& subnet = subnet_of(plan, e.subnet);
+        return {Place{}.key("subnets").name(e.subnet).key("dhcp").key("relay"), "set", e.relay,
+                subnet.dhcp ? subnet.dhcp->at : subnet.at};
+    }
+    EditText operator()(const RemoveStartsAfter& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        return {machine_path(machine).key("starts-after"), "remove", e.other, machine.at};
+    }
+    EditText operator()(const AddNameServer& e) const {
+        Stand place = stand_of(plan, e.machine);
+        return {place.path.key("dns"), "add", to_string(e.server), place.at};
+    }
+    EditText operator()(const AcceptPeering& e) const {
+        const PeeringSide& side = side_of(plan, e.peering, e.site);
+        Mark at = side_mark(plan, e.peering, e.site);
+        if (side.declared)
+            return {side_path(e.peering, e.site).key("accept"), "set", "true", at, "false"};
+        return {side_path(e.peering, e.site), "set", side_text(e.border), at};
+    }
+    EditText operator()(const TakeRelayed& e) const {
+        return {side_path(e.peering, e.site).key("relay"), "set", "true",
+                side_mark(plan, e.peering, e.site)};
+    }
+    EditText operator()(const SetPeeringExit& e) const {
+        return {side_path(e.peering, e.site).key("exit"), "set", std::string(to_string(e.to)),
+                side_mark(plan, e.peering, e.site)};
+    }
+    EditText operator()(const AddPeering& e) const {
+        return {Place{}.key("peerings"),
+                "add",
+                fmt::format("{{between: [{}, {}], {}: {}, {}: {}}}", e.sites[0], e.sites[1],
+                            e.sites[0], side_text(e.borders[0]), e.sites[1],
+                            side_text(e.borders[1])),
+                {}};
+    }
+    EditText operator()(const SetSiteRelay& e) const {
+        return {Place{}.key("sites").name(e.site).key("relay"), "set", e.relay,
+                site_of(plan, e.site).at};
+    }
+    EditText operator()(const SetSiteSpace& e) const {
+        return {Place{}.key("sites").name(e.site).key("space"), "set", net::to_string(e.to),
+                site_of(plan, e.site).at, net::to_string(e.from)};
+    }
+    EditText operator()(const AddUplink& e) const {
+        return {Place{}.key("subnets").name(e.subnet),
+                "add",
+                fmt::format("{{site: {}, size: /{}, uplink: nat}}", e.site, uplink_length),
+                {}};
+    }
+    EditText operator()(const AddLink& e) const {
+        double delay_ms = static_cast<double>(e.delay.count()) / 1000;
+        std::string delay = delay_ms == 0 ? "" : fmt::format(", delay: {:g}ms", delay_ms);
+        return {Place{}.key("links"),
+                "add",
+                fmt::format("{{between: [{}, {}]{}}}", e.first, e.second, delay),
+                {}};
+    }
+    EditText operator()(const AddTunnel& e) const {
+        return {Place{}.key("tunnels"),
+                "add",
+                fmt::format("{{between: [{}, {}]}}", e.first, e.second),
+                {}};
+    }
+    EditText operator()(const SetOspfNic& e) const {
+        using What = SetOspfNic::What;
+        const Machine& machine = machine_of(plan, e.machine);
+        Place path = machine_path(machine).key("ospf");
+        Mark at = protocols_of(machine).ospf ? protocols_of(machine).ospf->at : machine.at;
+        switch (e.what) {
+        case What::area:
+            return {path.key("areas").name(fmt::format("{}", e.value)), "add", e.nic, at};
+        case What::active: return {path.key("passive"), "remove", e.nic, at};
+        case What::hello:
+            return {path.key("hello").name(e.nic), "set", fmt::format("{}s", e.value), at};
+        case What::dead:
+            return {path.key("dead").name(e.nic), "set", fmt::format("{}s", e.value), at};
+        case What::network:
+            return {path.key("network").name(e.nic), "set",
+                    e.value != 0 ? "point-to-point" : "broadcast", at};
+        case What::priority: break;
+        }
+        return {path.key("priority").name(e.nic), "set", fmt::format("{}", e.value), at};
+    }
+    EditText operator()(const SetOspfStub& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        return {machine_path(machine).key("ospf").key("stub"), e.to ? "add" : "remove",
+                fmt::format("{}", e.area), machine.at};
+    }
+    EditText operator()(const SetRouterId& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        const auto& written = protocols_of(machine).router_id;
+        return {machine_path(machine).key("router-id"), "set", net::to_string(e.to),
+                written ? written->at : machine.at, written ? net::to_string(written->value) : ""};
+    }
+    EditText operator()(const SetBgpNeighbour& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        Place path = machine_path(machine).key("bgp").key("neighbours").name(e.neighbour);
+        std::string_view distant = e.distant ? ", distant: true" : "";
+        for (const BgpNeighbour& known : protocols_of(machine).bgp->neighbours)
+            if (to_string(known.peer.value) == e.neighbour) {
+                if (known.as != e.as)
+                    return {path.key("as"), "set", fmt::format("{}", e.as), known.at,
+                            fmt::format("{}", known.as)};
+                if (!known.up)
+                    return {path.key("state"), "set", "up", known.at};
+                return {path.key("distant"), "set", "true", known.at};
+            }
+        return {path, "add", fmt::format("{{as: {}{}}}", e.as, distant), machine.at};
+    }
+    EditText operator()(const AddSegmentPort& e) const {
+        return {Place{}.key("switches").name(e.owner).key("ports").name(e.name), "add",
+                fmt::format("{{vlan: {}, segment: {}}}", e.vlan, e.subnet),
+                switch_of(plan, e.owner).at};
+    }
+};
+
+} // namespace
+
+EditText to_text(const Edit& edit, const Plan& plan) {
+    EditText text;
+    edit.visit([&](const auto& change) { text = Words{plan}(change); });
+    return text;
+}
+
+} // namespace jackal::plan
