@@ -64,12 +64,13 @@ std::string plan_here() {
 
 void add_cuts(CLI::App& command, PlanOptions& options) {
     command
-        .add_option(
-            "--cut", options.cuts,
-            "as if this were cut: MACHINE, MACHINE/NIC, MACHINE--MACHINE, SITE--SITE, a wire of a "
-            "bond, SWITCH, SWITCH/PORT, SWITCH/PORT:VLAN, or what two machines tell each other, "
-            "such as ospf:MACHINE--MACHINE (rip:, bgp:); may be given several times; the "
-            "answer tells what all of them change")
+        .add_option("--cut", options.cuts,
+                    "as if this were cut: MACHINE, MACHINE/NIC, MACHINE--MACHINE (all links "
+                    "between the two), "
+                    "MACHINE/NIC--MACHINE/NIC (one of them), SITE--SITE, a wire of a bond, SWITCH, "
+                    "SWITCH/PORT, SWITCH/PORT:VLAN, or what two machines tell each other, "
+                    "such as ospf:MACHINE--MACHINE (rip:, bgp:); may be given several times; the "
+                    "answer tells what all of them change")
         ->type_name("WHAT")
         ->allow_extra_args(false);
 }
@@ -146,12 +147,10 @@ Opened open_plan(const PlanOptions& options) {
 routing::Settled settle(const Opened& opened, const PlanOptions& options) {
     routing::Condition condition(opened.lab);
     for (const std::string& cut : options.cuts)
-        if (!condition.cut(opened.lab, cut))
-            throw NotAsked(fmt::format("--cut {}: the lab has no such machine, NIC, link, switch "
-                                       "or port; write MACHINE, MACHINE/NIC, MACHINE--MACHINE, "
-                                       "SITE--SITE, SWITCH, SWITCH/PORT, SWITCH/PORT:VLAN or "
-                                       "ospf:MACHINE--MACHINE (rip:, bgp:)",
-                                       cut));
+        if (auto parsed = routing::parse_cut(opened.lab, cut))
+            condition.apply(*parsed);
+        else
+            throw NotAsked("--cut " + routing::unknown_cut(cut));
     return routing::settle(opened.lab, std::move(condition));
 }
 

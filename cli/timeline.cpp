@@ -9,13 +9,17 @@ namespace {
 constexpr std::size_t most_events = 100;
 
 // `3s=lamp-r1--vessel-r1`.
-probe::TimelineEvent event_of(const std::string& text, bool mends) {
+probe::TimelineEvent event_of(const lab::Lab& lab, const std::string& text, bool mends) {
     std::size_t equals = text.find('=');
     auto at = plan::parse_time(std::string_view(text).substr(0, equals));
     if (equals == text.npos || !at)
         throw NotAsked(fmt::format("{} {}: write TIME=WHAT, such as 3s=lamp-r1--vessel-r1",
                                    mends ? "--mend-at" : "--cut-at", text));
-    return {*at, mends, text.substr(equals + 1)};
+    std::string what = text.substr(equals + 1);
+    auto cut = routing::parse_cut(lab, what);
+    if (!cut)
+        throw NotAsked(fmt::format("the lab has no {}", what));
+    return {*at, mends, *std::move(cut)};
 }
 
 std::string time_text(probe::Microseconds time) {
@@ -113,7 +117,8 @@ std::string events_text(const Style& style, const Opened& opened, const probe::T
     for (std::size_t i = 0; i < timeline.events.size(); ++i) {
         const probe::TimelineEvent& event = timeline.events[i];
         out += fmt::format("  {}  {:>8}  {} {}", event.mends ? style.good("+") : style.bad("x"),
-                           time_text(event.at), event.mends ? "mended" : "cut", event.what);
+                           time_text(event.at), event.mends ? "mended" : "cut",
+                           to_string(opened.lab, event.what));
         const probe::Turn* first = nullptr;
         const probe::Turn* last = nullptr;
         std::size_t count = 0;
@@ -194,19 +199,16 @@ Outcome ask_timeline(const Style& style, QuestionOptions& question,
         asked.interval = *interval;
     }
     for (const std::string& cut : options.cuts)
-        asked.events.push_back(event_of(cut, false));
+        asked.events.push_back(event_of(opened.lab, cut, false));
     for (const std::string& mend : options.mends)
-        asked.events.push_back(event_of(mend, true));
+        asked.events.push_back(event_of(opened.lab, mend, true));
     if (asked.events.size() > most_events)
         throw NotAsked(fmt::format("at most {} events", most_events));
-    std::string unknown;
-    auto timeline = probe::timeline(opened.lab, asked, &unknown);
-    if (!timeline)
-        throw NotAsked(fmt::format("the lab has no {}", unknown));
-    int status = timeline->received == 0 ? status_no : status_well;
+    probe::Timeline timeline = probe::timeline(opened.lab, asked);
+    int status = timeline.received == 0 ? status_no : status_well;
     if (question.plan.json())
-        return {exports::timeline_json(opened.lab, asked, *timeline) + "\n", status};
-    return {timeline_text(style, opened, *timeline, question, asked.interval), status};
+        return {exports::timeline_json(opened.lab, asked, timeline) + "\n", status};
+    return {timeline_text(style, opened, timeline, question, asked.interval), status};
 }
 
 } // namespace jackal::cli

@@ -629,7 +629,7 @@ std::string timeline_json(const Lab& lab, const probe::TimelineQuestion& questio
     for (const probe::TimelineEvent& event : timeline.events)
         events.push_back({{"at_ms", milliseconds(event.at)},
                           {"does", event.mends ? "mend" : "cut"},
-                          {"what", event.what}});
+                          {"what", to_string(lab, event.what)}});
     json stretches = json::array();
     for (const probe::Stretch& stretch : timeline.stretches) {
         const auto& d = stretch.answer.diagnosis;

@@ -36,12 +36,7 @@ class Clock {
         std::ranges::stable_sort(timeline_.events, {}, &TimelineEvent::at);
     }
 
-    std::optional<Timeline> run(std::string* unknown) {
-        if (auto name = unknown_event()) {
-            if (unknown != nullptr)
-                *unknown = *name;
-            return std::nullopt;
-        }
+    Timeline run() {
         prepare();
         Microseconds end = question_.interval * question_.count;
         std::set<Microseconds> moments{Microseconds{0}};
@@ -57,18 +52,11 @@ class Clock {
     }
 
   private:
-    std::optional<std::string> unknown_event() const {
-        for (const TimelineEvent& event : timeline_.events)
-            if (routing::Condition whole(lab_); !whole.cut(lab_, event.what))
-                return event.what;
-        return std::nullopt;
-    }
-
     // What works after each event, what machines then learn, and when each of them does.
     void prepare() {
         conditions_.emplace_back(lab_);
         learned_.push_back(tables_.learn(conditions_.front()));
-        std::vector<std::string> cuts;
+        std::vector<routing::Cut> cuts;
         for (std::size_t i = 0; i < timeline_.events.size(); ++i) {
             const TimelineEvent& event = timeline_.events[i];
             if (event.mends)
@@ -76,8 +64,8 @@ class Clock {
             else
                 cuts.push_back(event.what);
             routing::Condition now(lab_);
-            for (const std::string& cut : cuts)
-                now.cut(lab_, cut);
+            for (const routing::Cut& cut : cuts)
+                now.apply(cut);
             learned_.push_back(tables_.learn(now));
             auto times = routing::convergence(lab_, *learned_[i], *learned_[i + 1], now);
             for (lab::MachineId id : lab_.machines.ids())
@@ -241,9 +229,8 @@ class Clock {
 
 } // namespace
 
-std::optional<Timeline> timeline(const Lab& lab, const TimelineQuestion& question,
-                                 std::string* unknown) {
-    return Clock(lab, question).run(unknown);
+Timeline timeline(const Lab& lab, const TimelineQuestion& question) {
+    return Clock(lab, question).run();
 }
 
 } // namespace jackal::probe

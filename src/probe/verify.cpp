@@ -77,24 +77,6 @@ Verdict verify_here(const routing::Settled& settled, std::size_t expectation) {
     return verdict;
 }
 
-// Links that can be cut one at a time: not what stands for peerings or for what is outside.
-std::vector<std::string> single_cuts(const lab::Lab& lab) {
-    std::vector<std::string> cuts;
-    auto add = [&](const std::string& one, const std::string& other) {
-        std::string cut = one + "--" + other;
-        if (std::ranges::find(cuts, cut) == cuts.end())
-            cuts.push_back(std::move(cut));
-    };
-    for (const lab::Link& link : lab.links)
-        if (!link.peering && link.up && !lab.machines[lab.nics[link.first].machine].outside
-            && !lab.machines[lab.nics[link.second].machine].outside)
-            add(lab.machine_name(link.first), lab.machine_name(link.second));
-    for (const lab::Cable& cable : lab.cables)
-        add(lab.switches[lab.ports[cable.first].owner].name,
-            lab.switches[lab.ports[cable.second].owner].name);
-    return cuts;
-}
-
 Verdict verify_under(const routing::Settled& settled, std::size_t expectation,
                      routing::Condition condition, const std::string& cuts) {
     routing::Settled without = routing::resettle(settled, std::move(condition));
@@ -112,22 +94,24 @@ Verdict verify(const routing::Settled& settled, std::size_t expectation) {
     routing::Condition condition = settled.condition();
     std::string names;
     for (const auto& cut : wanted.cuts) {
-        if (!condition.cut(lab, cut.value))
+        auto parsed = routing::parse_cut(lab, cut.value);
+        if (!parsed)
             return {.expectation = expectation,
                     .explanation = fmt::format("the lab has no {} to cut", cut.value),
                     .answer = {}};
+        condition.apply(*parsed);
         names += (names.empty() ? "" : " and ") + cut.value;
     }
     if (!wanted.cuts.empty())
         return verify_under(settled, expectation, std::move(condition), names);
     Verdict verdict = verify_here(settled, expectation);
     if (wanted.any_cut)
-        for (const std::string& cut : single_cuts(lab)) {
+        for (const routing::Cut& cut : routing::single_cuts(lab)) {
             if (!verdict.passed)
                 break;
             condition = settled.condition();
-            condition.cut(lab, cut);
-            verdict = verify_under(settled, expectation, std::move(condition), cut);
+            condition.apply(cut);
+            verdict = verify_under(settled, expectation, std::move(condition), to_string(lab, cut));
         }
     return verdict;
 }

@@ -1,6 +1,7 @@
 #include "jackal/routing/convergence.h"
 
 #include "neighbour.h"
+#include "routing/protocol.h"
 
 #include <algorithm>
 #include <set>
@@ -33,7 +34,7 @@ class Spreader {
                 known.insert(key_of(n));
         for (const Neighbour& n : after_)
             if (n.state == NeighbourState::full && known.erase(key_of(n)) == 0)
-                start(n.machine, meeting_time(n));
+                start(n.machine, spoken(n.protocol).meeting_time(lab_, n));
         for (const Neighbour& n : before_)
             if (known.contains(key_of(n)))
                 if (auto time = loss_time(n))
@@ -57,13 +58,8 @@ class Spreader {
             known = time;
     }
 
-    const lab::OspfNic& ospf(const Neighbour& n) const {
-        return *lab_.speaker(n.machine)->ospf->on(n.nic);
-    }
-
     // When the machine misses its neighbour; nothing if it is off itself.
     std::optional<Duration> loss_time(const Neighbour& n) const {
-        using std::chrono::seconds;
         if (!now_.machine_on(n.machine))
             return std::nullopt;
         lost_ = true;
@@ -72,39 +68,19 @@ class Spreader {
         // A machine that is off takes the carrier of its links along.
         if (n.nic && lab_.segments[lab_.nics[n.nic].segment].link && !now_.machine_on(n.other))
             return Duration{0};
-        switch (n.protocol) {
-        case Protocol::ospf:
-            return seconds(ospf(n).dead_s) - Duration(seconds(ospf(n).hello_s)) / 2;
-        case Protocol::rip: {
-            std::uint32_t update_s = lab_.speaker(n.machine)->rip->update_s;
-            return Duration(seconds(6 * update_s)) - Duration(seconds(update_s)) / 2;
-        }
-        case Protocol::bgp: break;
-        }
-        if (const auto& ends = lab_.speaker(n.machine)
-                                   ->bgp->neighbours[n.configured]
-                                   .session[n.family == net::Family::ipv4 ? 0 : 1])
-            for (const lab::Owner& owner : lab_.owners_of(ends->own))
-                if (owner.machine == n.machine && !has_carrier(owner.nic))
-                    return Duration{0};
-        // Keepalives come three times in a hold time (RFC 4271 section 4.4).
-        Duration hold = seconds(lab_.speaker(n.machine)->bgp->hold_s);
-        return hold - hold / 6;
+        if (!n.nic && is_own_end_dead(n))
+            return Duration{0};
+        return spoken(n.protocol).silence_time(lab_, n);
     }
 
-    // When two machines that come together exchange routes.
-    Duration meeting_time(const Neighbour& n) const {
-        using std::chrono::seconds;
-        switch (n.protocol) {
-        case Protocol::ospf:
-            // On a broadcast network a designated router is elected after a dead interval
-            // (RFC 2328 section 9.1), unless there is one.
-            return ospf(n).point_to_point ? Duration(seconds(ospf(n).hello_s)) / 2
-                                          : Duration(seconds(ospf(n).dead_s));
-        case Protocol::rip: return Duration{0}; // it asks for whole tables at once
-        case Protocol::bgp: break;
-        }
-        return session_time;
+    // The machine's own end of a session has no carrier.
+    bool is_own_end_dead(const Neighbour& n) const {
+        const auto& ends = lab_.speaker(n.machine)
+                               ->bgp->neighbours[n.configured]
+                               .session[n.family == net::Family::ipv4 ? 0 : 1];
+        return ends && std::ranges::any_of(lab_.owners_of(ends->own), [&](const lab::Owner& owner) {
+                   return owner.machine == n.machine && !has_carrier(owner.nic);
+               });
     }
 
     Duration delay_on(NicId nic) const {
@@ -115,12 +91,8 @@ class Spreader {
     }
 
     Duration hop_time(const Neighbour& n) const {
-        switch (n.protocol) {
-        case Protocol::ospf: return flooding_time + delay_on(n.nic);
-        case Protocol::rip: return triggered_update_time + delay_on(n.nic);
-        case Protocol::bgp: break;
-        }
-        return path_time;
+        const SpokenProtocol& protocol = spoken(n.protocol);
+        return protocol.news_time() + (protocol.is_on_wire() ? delay_on(n.nic) : Duration{0});
     }
 
     // Bellman and Ford: the news go from each machine to those that hear it.

@@ -1,5 +1,7 @@
 #include "jackal/routing/discord.h"
 
+#include "routing/protocol.h"
+
 #include <algorithm>
 #include <fmt/format.h>
 #include <set>
@@ -71,12 +73,7 @@ class Describer {
     }
     const lab::BgpNeighbour& configured() const { return own_.bgp->neighbours[n_.configured]; }
     std::string segment() const { return lab_.segment_name(lab_.nics[n_.nic].segment); }
-    std::string protocol() const {
-        std::string name = n_.protocol == Protocol::ospf  ? "OSPF"
-                           : n_.protocol == Protocol::rip ? "RIP"
-                                                          : "BGP";
-        return name;
-    }
+    std::string protocol() const { return std::string(spoken(n_.protocol).title()); }
 
     plan::Mark mark() const {
         if (n_.protocol == Protocol::bgp)
@@ -211,15 +208,9 @@ class Describer {
     void filtered(const std::string& apart) {
         const lab::Filter& filter = lab_.filters[n_.filter];
         plan::FilterRule rule{.allows = true};
-        if (n_.protocol == Protocol::ospf) {
-            rule.protocol = net::Protocol::ospf;
-        } else {
-            rule.protocol = n_.protocol == Protocol::rip ? net::Protocol::udp : net::Protocol::tcp;
-            std::uint16_t port = n_.protocol == Protocol::bgp     ? 179
-                                 : n_.family == net::Family::ipv4 ? 520
-                                                                  : 521;
+        rule.protocol = spoken(n_.protocol).carrier();
+        if (std::uint16_t port = spoken(n_.protocol).port(n_.family); port != 0)
             rule.ports = {{port, port}};
-        }
         say(apart + fmt::format("filter {} drops what one of them sends", filter.name),
             {plan::AddFilterRule{filter.name, 0, rule}});
     }

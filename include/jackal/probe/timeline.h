@@ -20,7 +20,7 @@ namespace jackal::probe {
 struct TimelineEvent {
     Microseconds at{0};
     bool mends = false; ///< undoes all cuts of `what` so far
-    std::string what;   ///< as Condition::cut takes it
+    routing::Cut what;
 };
 
 struct TimelineQuestion {
@@ -58,8 +58,7 @@ struct Timeline {
     JACKAL_API Microseconds longest_outage() const;
 };
 
-/// Nothing, and `unknown` the name, if an event is about nothing in the lab.
-JACKAL_API std::optional<Timeline> timeline(const lab::Lab& lab, const TimelineQuestion& question,
-                                            std::string* unknown = nullptr);
+/// What comes of the pings. `lab` is the one that the cuts are of.
+JACKAL_API Timeline timeline(const lab::Lab& lab, const TimelineQuestion& question);
 
 } // namespace jackal::probe

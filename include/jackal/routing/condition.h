@@ -4,15 +4,11 @@
 #include "jackal/api.h"
 #include "jackal/lab/lab.h"
 #include "jackal/lab/wiring.h"
+#include "jackal/routing/cut.h"
 
 #include <set>
 
 namespace jackal::routing {
-
-enum class Protocol : std::uint8_t { ospf, rip, bgp };
-
-/// "ospf", "rip" or "bgp".
-JACKAL_API std::string_view to_string(Protocol protocol);
 
 /// What is off, down or cut, on top of what the plan itself says. Threads may share one that none
 /// of them changes.
@@ -21,12 +17,11 @@ class JACKAL_API Condition {
     /// The condition that the plan describes.
     explicit Condition(const lab::Lab& lab);
 
-    /// Cuts `MACHINE` (off), `MACHINE/NIC` (down) or `MACHINE--MACHINE` (every link between the
-    /// two down, tunnels too) or `SITE--SITE` (their peering); with a switch for a machine the
-    /// same, `SWITCH/PORT:VLAN` for one VLAN of a trunk, `MACHINE/WIRE` for a wire of a bond, and
-    /// `ospf:`, `rip:` or `bgp:MACHINE--MACHINE` for what two machines tell each other by it.
-    /// False, and no change, if the lab has no such thing.
-    bool cut(const lab::Lab& lab, std::string_view what);
+    /// Cuts one thing more.
+    void apply(const Cut& cut);
+    /// The same by its text. Throws std::invalid_argument if the lab has no such thing (see
+    /// parse_cut).
+    void cut(const lab::Lab& lab, std::string_view what);
 
     /// True if nothing works here that does not work under the other, and the wiring is the same.
     bool only_takes_from(const Condition& other) const;
@@ -45,11 +40,6 @@ class JACKAL_API Condition {
     bool carries(const lab::Lab& lab, lab::NicId nic, net::Family family) const;
 
   private:
-    bool cut_links(const lab::Lab& lab, std::string_view one, std::string_view other);
-    bool cut_switch(const lab::Lab& lab, lab::SwitchId owner, std::string_view port);
-    bool cut_session(const lab::Lab& lab, Protocol protocol, std::string_view ends);
-    bool cut_wire(const lab::Lab& lab, lab::MachineId machine, std::string_view wire);
-
     std::vector<bool> machine_on_;
     std::vector<bool> nic_up_;
     std::vector<bool> link_up_;

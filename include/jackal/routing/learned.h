@@ -19,9 +19,7 @@
 namespace jackal::routing {
 
 class PrefixNumbers;
-class OspfTables;
-class RipTables;
-class BgpTables;
+class ProtocolTables;
 
 /// Where a route comes from, the preferred ones first.
 enum class RouteKind : std::uint8_t {
@@ -239,20 +237,13 @@ class JACKAL_API Learned {
     const std::vector<Dispute>& disputes() const { return disputes_; }
 
   private:
-    class Rounds;
-    std::optional<Lesson> lesson_of(Protocol protocol, lab::MachineId machine,
-                                    std::uint32_t prefix) const;
-    std::uint32_t first_gate(Protocol protocol, net::Family family) const;
     void settle(const Condition& condition, const lab::Wiring& wiring);
-    void collect_gates();
 
     const lab::Lab* lab_;
     std::shared_ptr<const PrefixNumbers> numbers_;
-    std::vector<bool> teaches_; // by machine; empty if nobody speaks
-    std::vector<Gate> gates_;   // those of OSPF for IPv4, for IPv6, of RIP, of BGP
-    std::unique_ptr<OspfTables> ospf_[2];
-    std::unique_ptr<RipTables> rip_;
-    std::unique_ptr<BgpTables> bgp_;
+    std::vector<bool> teaches_;                           // by machine; empty if nobody speaks
+    std::vector<Gate> gates_;                             // those of the tables, one after another
+    std::vector<std::unique_ptr<ProtocolTables>> tables_; // by protocol; OSPF has two, by family
     std::vector<Dispute> disputes_;
 };
 

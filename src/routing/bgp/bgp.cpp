@@ -1,5 +1,6 @@
 #include "bgp.h"
 
+#include "routing/bgp/policy.h"
 #include "routing/neighbour.h"
 
 #include <algorithm>
@@ -15,12 +16,7 @@ namespace {
 constexpr plan::Community no_export = 0xffffff01;
 constexpr plan::Community no_advertise = 0xffffff02;
 
-constexpr std::uint16_t bgp_port = 179;             // RFC 4271 section 8.2.1
 constexpr std::uint16_t first_dynamic_port = 49152; // RFC 6335 section 6
-
-bool has(const std::vector<plan::Community>& communities, plan::Community wanted) {
-    return std::ranges::find(communities, wanted) != communities.end();
-}
 
 } // namespace
 
@@ -39,7 +35,7 @@ std::uint32_t BgpTables::speaker_of(MachineId machine) const {
                : none;
 }
 
-void BgpTables::settle(std::vector<BgpOrigin> origins, const BgpGround& ground) {
+void BgpTables::settle(std::vector<Injection> origins, const Surroundings& ground) {
     ways_.clear();
     disputes_.clear();
     meet(ground);
@@ -53,7 +49,7 @@ void BgpTables::settle(std::vector<BgpOrigin> origins, const BgpGround& ground) 
 
 // --- sessions --------------------------------------------------------------------------------
 
-void BgpTables::meet(const BgpGround& ground) {
+void BgpTables::meet(const Surroundings& ground) {
     neighbours_.clear();
     sessions_.clear();
     for (std::uint32_t s = 0; s < speakers_.size(); ++s) {
@@ -77,7 +73,7 @@ void BgpTables::meet(const BgpGround& ground) {
 }
 
 Neighbour BgpTables::judged(std::uint32_t speaker, std::uint32_t neighbour, net::Family family,
-                            const BgpGround& ground, Session& session) const {
+                            const Surroundings& ground, Session& session) const {
     const lab::Speaker& own = told_of(speaker);
     const lab::BgpNeighbour& told = own.bgp->neighbours[neighbour];
     std::size_t f = family == net::Family::ipv4 ? 0 : 1;
@@ -113,7 +109,7 @@ Neighbour BgpTables::judged(std::uint32_t speaker, std::uint32_t neighbour, net:
     const lab::BgpNeighbour& back = other.bgp->neighbours[theirs];
     if (!told.up || !back.up)
         return apart(Discord::shut);
-    if (ground.is_cut(own.machine, other.machine))
+    if (ground.is_cut(Protocol::bgp, own.machine, other.machine))
         return apart(Discord::cut);
     bool inner = own.bgp->as == other.bgp->as;
     if (!inner && !(told.distant && back.distant) && !ground.is_adjacent(ends))
@@ -149,7 +145,7 @@ Neighbour BgpTables::judged(std::uint32_t speaker, std::uint32_t neighbour, net:
 // --- classes of prefixes ---------------------------------------------------------------------
 
 // Prefixes with the same origins that every policy treats alike.
-void BgpTables::classify(std::vector<BgpOrigin> origins) {
+void BgpTables::classify(std::vector<Injection> origins) {
     std::ranges::sort(origins);
     classes_.clear();
     class_of_.assign(numbers_->size(), none);
@@ -160,8 +156,9 @@ void BgpTables::classify(std::vector<BgpOrigin> origins) {
         const net::Prefix& to = (*numbers_)[prefix];
         std::string key = to.family() == net::Family::ipv4 ? "4" : "6";
         for (; i < origins.size() && origins[i].prefix == prefix; ++i) {
-            const BgpOrigin& origin = origins[i];
-            for (std::uint32_t part : {origin.machine.row, origin.med, origin.incomplete ? 1U : 0U})
+            const Injection& origin = origins[i];
+            for (std::uint32_t part :
+                 {origin.machine.row, origin.metric, origin.redistributed ? 1U : 0U})
                 key.append(reinterpret_cast<const char*>(&part), sizeof part);
         }
         for (const plan::Policy& policy : lab_->policies)
@@ -186,38 +183,6 @@ void BgpTables::classify(std::vector<BgpOrigin> origins) {
 }
 
 // --- paths -----------------------------------------------------------------------------------
-
-bool apply(const lab::Lab& lab, lab::PolicyId policy, const net::Prefix& to, Path& path,
-           std::uint32_t own_as) {
-    if (!policy)
-        return true;
-    const plan::Policy& rules = lab.policies[policy.row];
-    for (const plan::PolicyRule& rule : rules.rules) {
-        bool in_prefixes =
-            rule.prefixes.empty() || std::ranges::any_of(rule.prefixes, [&](const auto& p) {
-                return rule.longer ? p.value.contains(to) : p.value == to;
-            });
-        bool in_communities =
-            rule.communities.empty() || std::ranges::any_of(rule.communities, [&](auto community) {
-                return has(path.communities, community);
-            });
-        bool passed = !rule.passed_as
-                      || std::ranges::find(path.as_path, *rule.passed_as) != path.as_path.end();
-        if (!in_prefixes || !in_communities || !passed)
-            continue;
-        if (!rule.accepts)
-            return false;
-        path.preference = rule.preference.value_or(path.preference);
-        path.med = rule.med.value_or(path.med);
-        path.as_path.insert(path.as_path.begin(), rule.prepend, own_as);
-        for (plan::Community community : rule.add_communities)
-            if (!has(path.communities, community))
-                path.communities.push_back(community);
-        std::ranges::sort(path.communities);
-        return true;
-    }
-    return rules.accepts;
-}
 
 // What one router tells another of a class of prefixes, or nothing (RFC 4271 sections 5.1, 9.2).
 std::optional<Path> BgpTables::told(const Class& group, const Session& session) const {
@@ -251,8 +216,8 @@ std::optional<Path> BgpTables::told(const Class& group, const Session& session) 
     return path;
 }
 
-const std::optional<BgpWay>& BgpTables::way(std::uint32_t speaker, net::Address to,
-                                            const BgpGround& ground) {
+const std::optional<InteriorWay>& BgpTables::way(std::uint32_t speaker, net::Address to,
+                                                 const Surroundings& ground) {
     auto [known, is_new] = ways_.try_emplace({speaker, to});
     if (is_new)
         known->second = ground.way(told_of(speaker).machine, to);
@@ -260,15 +225,15 @@ const std::optional<BgpWay>& BgpTables::way(std::uint32_t speaker, net::Address 
 }
 
 std::vector<BgpTables::Candidate> BgpTables::candidates(const Class& group, std::uint32_t speaker,
-                                                        const BgpGround& ground) {
+                                                        const Surroundings& ground) {
     std::vector<Candidate> found;
     net::Family family = (*numbers_)[group.prefix].family();
-    for (const BgpOrigin& origin : group.origins)
+    for (const Injection& origin : group.origins)
         if (origin.machine == told_of(speaker).machine) {
             Candidate own;
             own.path.next_hop = net::Address(0, 0);
-            own.path.med = origin.med;
-            own.path.incomplete = origin.incomplete;
+            own.path.med = origin.metric;
+            own.path.incomplete = origin.redistributed;
             found.push_back(std::move(own));
             break;
         }
@@ -350,7 +315,7 @@ void BgpTables::decide(std::vector<Candidate>& candidates) const {
 
 // The routers choose in turn until nobody changes its choice. If they come back to choices that
 // they had before, they would do so for ever.
-void BgpTables::converge(Class& group, const BgpGround& ground) {
+void BgpTables::converge(Class& group, const Surroundings& ground) {
     std::vector<std::uint32_t> via(speakers_.size(), none - 1); // session of the best; or none
     std::set<std::vector<std::uint32_t>> seen;
     std::set<std::uint32_t> restless;
@@ -405,7 +370,7 @@ void BgpTables::converge(Class& group, const BgpGround& ground) {
 }
 
 std::uint32_t BgpTables::gates_of(std::uint32_t speaker, const std::vector<Candidate>& equal,
-                                  const BgpGround& ground) {
+                                  const Surroundings& ground) {
     std::vector<std::uint32_t> set;
     for (const Candidate& candidate : equal)
         if (const auto& known = way(speaker, candidate.path.next_hop, ground))
@@ -428,6 +393,12 @@ std::uint32_t BgpTables::gates_of(std::uint32_t speaker, const std::vector<Candi
 }
 
 // --- answers ---------------------------------------------------------------------------------
+
+std::vector<Offer> BgpTables::offers(MachineId machine, std::uint32_t prefix) const {
+    std::vector<Offer> found = paths(machine, prefix);
+    std::erase_if(found, [&](const Offer& offer) { return offer.from == machine; });
+    return found;
+}
 
 std::optional<Lesson> BgpTables::lesson(MachineId machine, std::uint32_t prefix) const {
     std::uint32_t speaker =

@@ -6,23 +6,11 @@
 // route to a prefix is put together from those when it is asked for.
 #pragma once
 
-#include "jackal/routing/condition.h"
-#include "jackal/routing/learned.h"
-#include "routing/prefix_numbers.h"
+#include "routing/protocol.h"
 
 namespace jackal::routing {
 
-/// A route from outside OSPF that a router announces in it.
-struct OspfExternal {
-    lab::MachineId machine;
-    std::uint32_t prefix = 0; ///< its number
-    std::uint32_t metric = 0;
-    std::uint8_t type = 2;
-
-    friend auto operator<=>(const OspfExternal&, const OspfExternal&) = default;
-};
-
-class OspfTables {
+class OspfTables final : public ProtocolTables {
   public:
     /// No more than this is worked out, so that no plan exhausts the computer: machines on one
     /// segment that are looked at, pairs of neighbours, pairs of routers in one area, summaries and
@@ -40,13 +28,19 @@ class OspfTables {
     /// The same under a condition in which no more works than in that of `form`. False, and no
     /// change, if more than point-to-point adjacencies have gone.
     bool reduce(const Condition& condition);
-    void set_externals(std::vector<OspfExternal> externals);
-    /// True if the lab has more than is worked out; what is left out is missing in all tables.
-    bool is_too_large() const { return too_large_; }
+    Protocol protocol() const override { return Protocol::ospf; }
+    bool serves(net::Family family) const override { return family == family_; }
+    /// Routes from outside OSPF, which it announces as external.
+    void settle(std::vector<Injection> externals, const Surroundings& surroundings) override;
+    bool is_settled_alone() const override { return true; }
+    std::unique_ptr<ProtocolTables> reduced(const Condition& condition) const override;
 
-    const std::vector<Gate>& gates() const { return graph_->gates; }
-    /// Gates of the lesson count from 0. Nothing for what the machine announces itself.
-    std::optional<Lesson> lesson(lab::MachineId machine, std::uint32_t prefix) const;
+    /// True if the lab has more than is worked out; what is left out is missing in all tables.
+    bool is_too_large() const override { return too_large_; }
+
+    const std::vector<Gate>& gates() const override { return graph_->gates; }
+    std::optional<Lesson> lesson(lab::MachineId machine, std::uint32_t prefix) const override;
+    std::vector<Offer> offers(lab::MachineId machine, std::uint32_t prefix) const override;
     /// What leads to the best lesson: who announced it, and in which area.
     struct Source {
         lab::MachineId origin;
@@ -54,8 +48,8 @@ class OspfTables {
     };
     Source source(lab::MachineId machine, std::uint32_t prefix) const;
 
-    void add_neighbours(std::vector<Neighbour>& into) const;
-    void add_link_states(lab::MachineId machine, std::vector<LinkState>& into) const;
+    void add_neighbours(std::vector<Neighbour>& into) const override;
+    void add_link_states(lab::MachineId machine, std::vector<LinkState>& into) const override;
 
   private:
     static constexpr std::uint32_t nowhere = ~std::uint32_t{0}; // no node, or no way there
@@ -167,7 +161,7 @@ class OspfTables {
     std::vector<std::uint32_t> first_intra_; // by prefix, in graph_->intra
     std::vector<std::uint32_t> first_other_; // by prefix, in other_
     std::vector<Advert> other_;              // summaries and externals, by prefix
-    std::vector<OspfExternal> externals_;
+    std::vector<Injection> externals_;       // by machine
     bool too_large_ = false;
 
     // Only while it forms.

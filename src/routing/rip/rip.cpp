@@ -109,9 +109,11 @@ void RipTables::judge(const Interface& from, const Interface& to, const Conditio
 
 // Prefix by prefix, from those that announce it outwards: whoever is nearer is settled first, so
 // what it says is final. Of equal neighbours the lower address is kept.
-void RipTables::settle(std::vector<RipOrigin> origins) {
+void RipTables::settle(std::vector<Injection> origins, const Surroundings& /*surroundings*/) {
     for (const Interface& interface : interfaces_)
-        origins.push_back({numbers_->find(interface.prefix), interface.machine, 1});
+        origins.push_back({.prefix = numbers_->find(interface.prefix),
+                           .machine = interface.machine,
+                           .metric = 1});
     std::ranges::sort(origins);
     table_.assign(numbers_->size(), {});
     std::vector<Best> best(lab_->machines.size());
@@ -178,24 +180,32 @@ std::optional<Lesson> RipTables::lesson(MachineId machine, std::uint32_t prefix)
     return lesson;
 }
 
-MachineId RipTables::source(MachineId machine, std::uint32_t prefix) const {
+std::vector<Offer> RipTables::offers(MachineId machine, std::uint32_t prefix) const {
     auto known = lesson(machine, prefix);
-    return known ? gate_from_[known->gates[0]] : MachineId{};
+    if (!known)
+        return {};
+    Offer offer = offer_of(*known, (*numbers_)[prefix]);
+    offer.from = gate_from_[known->gates[0]];
+    return {std::move(offer)};
 }
 
-std::vector<std::pair<std::uint32_t, std::uint32_t>> RipTables::announced(MachineId machine,
-                                                                          NicId out) const {
-    std::vector<std::pair<std::uint32_t, std::uint32_t>> result;
-    const lab::Speaker* speaker = lab_->speaker(machine);
+std::vector<Offer> RipTables::announced(const Neighbour& neighbour) const {
+    std::vector<Offer> said;
+    const lab::Speaker* speaker = lab_->speaker(neighbour.machine);
     if (speaker == nullptr || !speaker->rip)
-        return result;
+        return said;
     for (std::uint32_t prefix = 0; prefix < table_.size(); ++prefix)
         for (const auto& [who, best] : table_[prefix])
-            if (who == machine
+            if (who == neighbour.machine && (*numbers_)[prefix].family() == neighbour.family
                 && !(speaker->rip->split_horizon && best.gate != none
-                     && gates_[best.gate].out == out))
-                result.emplace_back(prefix, best.metric);
-    return result;
+                     && gates_[best.gate].out == neighbour.nic))
+                said.push_back({.to = (*numbers_)[prefix],
+                                .kind = RouteKind::rip,
+                                .metric = best.metric,
+                                .gates = {},
+                                .from = neighbour.machine,
+                                .path = {}});
+    return said;
 }
 
 } // namespace jackal::routing

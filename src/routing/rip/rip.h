@@ -2,22 +2,11 @@
 // RFC 2080).
 #pragma once
 
-#include "jackal/routing/condition.h"
-#include "jackal/routing/learned.h"
-#include "routing/prefix_numbers.h"
+#include "routing/protocol.h"
 
 namespace jackal::routing {
 
-/// A route that a router starts to announce, besides the prefixes of its NICs.
-struct RipOrigin {
-    std::uint32_t prefix = 0; ///< its number
-    lab::MachineId machine;
-    std::uint32_t metric = 1;
-
-    friend auto operator<=>(const RipOrigin&, const RipOrigin&) = default;
-};
-
-class RipTables {
+class RipTables final : public ProtocolTables {
   public:
     static constexpr std::uint8_t infinity = 16; ///< RFC 2453 section 3.4
     /// No more than this is worked out, so that no plan exhausts the computer: machines on one
@@ -29,19 +18,22 @@ class RipTables {
     RipTables(const lab::Lab& lab, const PrefixNumbers& numbers, const Condition& condition,
               const lab::Wiring& wiring);
 
-    void settle(std::vector<RipOrigin> origins);
+    Protocol protocol() const override { return Protocol::rip; }
+    bool serves(net::Family /*family*/) const override { return true; }
+    /// Routes that a router starts to announce, besides the prefixes of its NICs.
+    void settle(std::vector<Injection> origins, const Surroundings& surroundings) override;
 
-    const std::vector<Gate>& gates() const { return gates_; }
-    /// Gates of the lesson count from 0. Nothing for what the machine announces itself.
-    std::optional<Lesson> lesson(lab::MachineId machine, std::uint32_t prefix) const;
-    /// The neighbour that told the machine of the prefix.
-    lab::MachineId source(lab::MachineId machine, std::uint32_t prefix) const;
-    /// What the machine says to whoever is on the segment of `out`: prefixes and hops.
-    std::vector<std::pair<std::uint32_t, std::uint32_t>> announced(lab::MachineId machine,
-                                                                   lab::NicId out) const;
-    const std::vector<Neighbour>& neighbours() const { return neighbours_; }
+    const std::vector<Gate>& gates() const override { return gates_; }
+    std::optional<Lesson> lesson(lab::MachineId machine, std::uint32_t prefix) const override;
+    std::vector<Offer> offers(lab::MachineId machine, std::uint32_t prefix) const override;
+    /// What the machine says to whoever is on the neighbour's segment: prefixes and hops.
+    std::vector<Offer> announced(const Neighbour& neighbour) const override;
+
+    void add_neighbours(std::vector<Neighbour>& into) const override {
+        into.insert(into.end(), neighbours_.begin(), neighbours_.end());
+    }
     /// True if the lab has more than is worked out; what is left out is missing in all tables.
-    bool is_too_large() const { return too_large_; }
+    bool is_too_large() const override { return too_large_; }
 
   private:
     static constexpr std::uint32_t none = ~std::uint32_t{0};

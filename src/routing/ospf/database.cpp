@@ -1,0 +1,452 @@
+#include "routing/ospf/ospf.h"
+
+#include <algorithm>
+#include <map>
+#include <numeric>
+
+namespace jackal::routing {
+
+using lab::MachineId;
+using lab::NicId;
+
+namespace {
+
+std::uint32_t root_of(std::vector<std::uint32_t>& parents, std::uint32_t i) {
+    while (parents[i] != i)
+        i = parents[i] = parents[parents[i]];
+    return i;
+}
+
+std::vector<std::uint32_t> singles(std::size_t count) {
+    std::vector<std::uint32_t> parents(count);
+    std::iota(parents.begin(), parents.end(), 0U);
+    return parents;
+}
+
+} // namespace
+
+void OspfTables::add_nodes() {
+    graph_->nodes_of.resize(lab_->machines.size());
+    for (Interface& interface : graph_->interfaces) {
+        if (!interface.speaker->router_id)
+            continue;
+        auto& own = graph_->nodes_of[interface.speaker->machine.row];
+        for (std::uint32_t node : own)
+            if (graph_->nodes[node].area == interface.told->area)
+                interface.node = node;
+        if (interface.node != nowhere)
+            continue;
+        interface.node = static_cast<std::uint32_t>(graph_->nodes.size());
+        own.push_back(interface.node);
+        graph_->nodes.push_back({.machine = interface.speaker->machine,
+                                 .area = interface.told->area,
+                                 .speaker = interface.speaker});
+    }
+}
+
+// From pairs to joints: two routers point to point, or routers and the network that they are on.
+void OspfTables::join() {
+    joints_.clear();
+    std::map<std::uint32_t, std::vector<std::uint32_t>> broadcast; // domain to pairs
+    for (std::uint32_t i = 0; i < graph_->pairs.size(); ++i) {
+        const Pair& pair = graph_->pairs[i];
+        const Interface& a = graph_->interfaces[pair.a];
+        const Interface& b = graph_->interfaces[pair.b];
+        if (pair.discord != Discord::none && pair.discord != Discord::mtu)
+            continue;
+        if (!a.told->point_to_point)
+            broadcast[a.domain].push_back(i);
+        else if (pair.discord == Discord::none)
+            joints_.push_back({a.node, b.node, a.told->cost, b.told->cost, pair.a, pair.b});
+    }
+    for (const auto& [domain, pairs] : broadcast)
+        elect(pairs);
+}
+
+// Designated routers (RFC 2328 section 9.4), as if all had started at once: of those that hear
+// each other, the one of the highest priority, then router id. `group` are pairs on one segment.
+void OspfTables::elect(std::span<const std::uint32_t> group) {
+    auto before = [&](std::uint32_t a, std::uint32_t b) {
+        const Interface& one = graph_->interfaces[a];
+        const Interface& other = graph_->interfaces[b];
+        return std::pair(one.told->priority, *one.speaker->router_id)
+               > std::pair(other.told->priority, *other.speaker->router_id);
+    };
+    // Camps of interfaces that hear each other, by way of others too.
+    std::vector<std::uint32_t> all;
+    for (std::uint32_t i : group)
+        for (std::uint32_t interface : {graph_->pairs[i].a, graph_->pairs[i].b})
+            all.push_back(interface);
+    std::ranges::sort(all);
+    auto repeated = std::ranges::unique(all);
+    all.erase(repeated.begin(), repeated.end());
+    std::vector<std::uint32_t> parents = singles(all.size());
+    auto root = [&](std::uint32_t interface) {
+        auto place = std::ranges::lower_bound(all, interface) - all.begin();
+        return root_of(parents, static_cast<std::uint32_t>(place));
+    };
+    for (std::uint32_t i : group)
+        parents[root(graph_->pairs[i].a)] = root(graph_->pairs[i].b);
+    struct Camp {
+        std::vector<std::uint32_t> interfaces;
+        std::vector<std::uint32_t> pairs;
+    };
+    std::map<std::uint32_t, Camp> camps;
+    for (std::uint32_t interface : all)
+        camps[root(interface)].interfaces.push_back(interface);
+    for (std::uint32_t i : group)
+        camps[root(graph_->pairs[i].a)].pairs.push_back(i);
+    for (auto& [_, own] : camps) {
+        auto& camp = own.interfaces;
+        std::ranges::sort(camp, before);
+        auto eligible = [&](std::size_t i) {
+            return i < camp.size() && graph_->interfaces[camp[i]].told->priority > 0;
+        };
+        std::uint32_t designated = eligible(0) ? camp[0] : nowhere;
+        std::uint32_t backup = eligible(1) ? camp[1] : nowhere;
+        std::vector<std::uint32_t> members;
+        for (std::uint32_t i : own.pairs) {
+            Pair& pair = graph_->pairs[i];
+            pair.a_designated = pair.a == designated;
+            pair.b_designated = pair.b == designated;
+            if (designated == nowhere)
+                pair.discord = Discord::no_designated;
+            bool with_designated = pair.a_designated || pair.b_designated;
+            if (with_designated && pair.discord == Discord::none)
+                members.push_back(pair.a_designated ? pair.b : pair.a);
+            if (!with_designated && pair.a != backup && pair.b != backup)
+                pair.state_a = pair.state_b = NeighbourState::two_way;
+        }
+        if (members.empty())
+            continue;
+        members.push_back(designated);
+        std::ranges::sort(members);
+        const Interface& chosen = graph_->interfaces[designated];
+        auto network = static_cast<std::uint32_t>(graph_->nodes.size());
+        graph_->nodes.push_back({.machine = {}, .area = chosen.told->area});
+        graph_->intra.push_back({.prefix = numbers_->find(chosen.prefix),
+                                 .node = network,
+                                 .cost = 0,
+                                 .type = PathType::intra_area,
+                                 .origin = chosen.speaker->machine,
+                                 .nic = {}});
+        for (std::uint32_t member : members) {
+            Interface& interface = graph_->interfaces[member];
+            interface.transit = true;
+            joints_.push_back({interface.node, network, interface.told->cost, 0, member, nowhere});
+        }
+    }
+}
+
+void OspfTables::lay_edges() {
+    auto& nodes = graph_->nodes;
+    nodes.push_back({.machine = {}});
+    for (const Joint& joint : joints_) {
+        ++nodes[joint.from].first_edge;
+        ++nodes[joint.to].first_edge;
+    }
+    std::uint32_t total = 0;
+    for (Node& node : nodes) {
+        std::uint32_t count = node.first_edge;
+        node.first_edge = total;
+        total += count;
+    }
+    graph_->edges.resize(total);
+    std::vector<std::uint32_t> next(nodes.size());
+    for (std::size_t i = 0; i < nodes.size(); ++i)
+        next[i] = nodes[i].first_edge;
+    std::vector<std::pair<std::uint32_t, std::uint32_t>> ends(total); // interfaces here and there
+    for (const Joint& joint : joints_) {
+        std::uint32_t there = next[joint.from]++;
+        std::uint32_t back = next[joint.to]++;
+        graph_->edges[there] = {.to = joint.to, .cost = joint.cost, .twin = back};
+        graph_->edges[back] = {.to = joint.from, .cost = joint.back_cost, .twin = there};
+        ends[there] = {joint.from_interface, joint.to_interface};
+        ends[back] = {joint.to_interface, joint.from_interface};
+    }
+    auto gate = [&](std::uint32_t from, std::uint32_t to) {
+        graph_->gates.push_back(
+            {graph_->interfaces[from].told->nic, graph_->interfaces[to].address});
+    };
+    for (std::uint32_t n = 0; n + 1 < nodes.size(); ++n) {
+        nodes[n].first_gate = static_cast<std::uint32_t>(graph_->gates.size());
+        if (!nodes[n].machine)
+            continue;
+        for (std::uint32_t e = nodes[n].first_edge; e < nodes[n + 1].first_edge; ++e) {
+            Edge& edge = graph_->edges[e];
+            edge.gate = static_cast<std::uint32_t>(graph_->gates.size()) - nodes[n].first_gate;
+            if (nodes[edge.to].machine) {
+                gate(ends[e].first, ends[e].second);
+                continue;
+            }
+            for (std::uint32_t m = nodes[edge.to].first_edge; m < nodes[edge.to + 1].first_edge;
+                 ++m)
+                gate(ends[e].first, ends[m].second);
+        }
+        nodes[n].gate_count =
+            static_cast<std::uint32_t>(graph_->gates.size()) - nodes[n].first_gate;
+    }
+    joints_.clear();
+    dead_.clear();
+    dead_nics_.clear();
+}
+
+void OspfTables::number_components() {
+    auto& nodes = graph_->nodes;
+    auto count = static_cast<std::uint32_t>(nodes.size() - 1);
+    std::vector<std::uint32_t> parents = singles(count);
+    for (std::uint32_t n = 0; n < count; ++n)
+        for (std::uint32_t e = nodes[n].first_edge; e < nodes[n + 1].first_edge; ++e)
+            parents[root_of(parents, n)] = root_of(parents, graph_->edges[e].to);
+    std::vector<std::uint32_t> number(count, nowhere);
+    for (std::uint32_t n = 0; n < count; ++n) {
+        std::uint32_t& component = number[root_of(parents, n)];
+        if (component == nowhere) {
+            component = static_cast<std::uint32_t>(graph_->members.size());
+            graph_->members.emplace_back();
+        }
+        nodes[n].component = component;
+        nodes[n].local = static_cast<std::uint32_t>(graph_->members[component].size());
+        graph_->members[component].push_back(n);
+    }
+}
+
+// Of two routers with one router id in a database, the announcements of one replace those of the
+// other, so nobody finds the way to both: the later one of the plan is cut off.
+void OspfTables::drop_repeated_ids() {
+    for (const auto& members : graph_->members) {
+        std::map<net::Address, std::uint32_t> seen;
+        for (std::uint32_t n : members) {
+            const Node& node = graph_->nodes[n];
+            if (!node.machine || seen.emplace(*node.speaker->router_id, n).second)
+                continue;
+            dead_.resize(graph_->edges.size());
+            for (std::uint32_t e = node.first_edge; e < graph_->nodes[n + 1].first_edge; ++e)
+                dead_[e] = dead_[graph_->edges[e].twin] = true;
+        }
+    }
+}
+
+// The prefixes of the routers' own NICs, those of networks apart.
+void OspfTables::add_intra() {
+    for (const Interface& interface : graph_->interfaces)
+        if (interface.node != nowhere && !interface.transit)
+            graph_->intra.push_back({.prefix = numbers_->find(interface.prefix),
+                                     .node = interface.node,
+                                     .cost = interface.told->cost,
+                                     .type = PathType::intra_area,
+                                     .origin = interface.speaker->machine,
+                                     .nic = interface.told->nic});
+    std::ranges::stable_sort(graph_->intra, {}, &Advert::prefix);
+    first_intra_.assign(numbers_->size() + 1, 0);
+    for (const Advert& advert : graph_->intra)
+        ++first_intra_[advert.prefix + 1];
+    std::partial_sum(first_intra_.begin(), first_intra_.end(), first_intra_.begin());
+
+    rows_.assign(graph_->nodes.size() - 1, nullptr);
+    std::size_t entries = 0;
+    for (const auto& members : graph_->members)
+        entries += members.size() * members.size();
+    if (entries > most_row_entries) {
+        too_large_ = true;
+        graph_->nodes_of.assign(graph_->nodes_of.size(), {});
+        return;
+    }
+    for (std::uint32_t component = 0; component < graph_->members.size(); ++component)
+        find_rows(component);
+}
+
+// Summaries by border routers (RFC 2328 section 12.4.3): of their other areas into the backbone,
+// and of the backbone and their other areas into each area. Ranges stand for what they hold.
+void OspfTables::add_inter() {
+    inter_.clear();
+    std::vector<MachineId> borders;
+    for (MachineId id : lab_->machines.ids())
+        if (is_border(id))
+            borders.push_back(id);
+    if (borders.size() * graph_->intra.size() > most_adverts) {
+        too_large_ = true;
+        borders.clear();
+    }
+    if (borders.empty())
+        return sort_adverts();
+
+    // The costs inside one area that a router sees, by prefix.
+    auto inside = [&](std::uint32_t node) {
+        std::map<std::uint32_t, std::uint32_t> costs;
+        for (const Advert& advert : graph_->intra) {
+            if (graph_->nodes[advert.node].component != graph_->nodes[node].component
+                || (advert.nic && std::ranges::binary_search(dead_nics_, advert.nic)))
+                continue;
+            std::uint32_t way = cost_between(node, advert.node);
+            if (way == nowhere)
+                continue;
+            auto [known, is_new] = costs.emplace(advert.prefix, way + advert.cost);
+            known->second = std::min(known->second, way + advert.cost);
+        }
+        return costs;
+    };
+    auto summarised = [&](MachineId machine, std::uint32_t area,
+                          const std::map<std::uint32_t, std::uint32_t>& costs) {
+        std::map<std::uint32_t, std::uint32_t> result;
+        for (auto [prefix, cost] : costs) {
+            std::uint32_t told = prefix;
+            for (const lab::OspfRange& range : lab_->speaker(machine)->ospf->ranges)
+                if (range.area == area && range.prefix.contains((*numbers_)[prefix]))
+                    told = numbers_->find(range.prefix);
+            auto [known, is_new] = result.emplace(told, cost);
+            known->second = std::max(known->second, told == prefix ? 0 : cost);
+        }
+        return result;
+    };
+    std::map<std::uint32_t, std::map<std::uint32_t, std::uint32_t>> intra; // by node
+    for (MachineId border : borders)
+        for (std::uint32_t node : graph_->nodes_of[border.row])
+            intra[node] = inside(node);
+    auto tell = [&](MachineId border, std::uint32_t into, std::uint32_t prefix,
+                    std::uint32_t cost) {
+        inter_.push_back({.prefix = prefix,
+                          .node = into,
+                          .cost = cost,
+                          .type = PathType::inter_area,
+                          .origin = border,
+                          .nic = {}});
+    };
+    for (MachineId border : borders)
+        for (std::uint32_t into : graph_->nodes_of[border.row])
+            for (std::uint32_t of : graph_->nodes_of[border.row])
+                if (of != into && (graph_->nodes[into].area == 0 || graph_->nodes[of].area != 0))
+                    for (auto [prefix, cost] :
+                         summarised(border, graph_->nodes[of].area, intra[of]))
+                        tell(border, into, prefix, cost);
+    sort_adverts();
+    // Into the other areas goes what the border routers now know of and by the backbone.
+    std::size_t in_backbone = inter_.size();
+    for (MachineId border : borders)
+        for (std::uint32_t into : graph_->nodes_of[border.row]) {
+            if (graph_->nodes[into].area == 0)
+                continue;
+            std::map<std::uint32_t, std::uint32_t> backbone;
+            for (std::uint32_t of : graph_->nodes_of[border.row])
+                if (graph_->nodes[of].area == 0)
+                    backbone = summarised(border, 0, intra[of]);
+            for (std::size_t i = 0; i < in_backbone; ++i) {
+                std::uint32_t prefix = inter_[i].prefix;
+                bool own = std::ranges::any_of(graph_->nodes_of[border.row], [&](std::uint32_t of) {
+                    return intra[of].contains(prefix);
+                });
+                if (auto known = own ? std::nullopt : lesson(border, prefix))
+                    backbone.emplace(prefix, known->metric);
+            }
+            for (auto [prefix, cost] : backbone)
+                if (!intra[into].contains(prefix))
+                    tell(border, into, prefix, cost);
+        }
+}
+
+// Stub areas get a default route from their border routers in the place of externals.
+void OspfTables::add_stub_defaults(std::vector<Advert>& into) const {
+    for (MachineId id : lab_->machines.ids())
+        if (is_border(id))
+            for (std::uint32_t n : graph_->nodes_of[id.row])
+                if (const Node& node = graph_->nodes[n]; node.speaker->ospf->is_stub(node.area))
+                    into.push_back({.prefix = numbers_->find(net::Prefix::everything(family_)),
+                                    .node = n,
+                                    .cost = 1,
+                                    .type = PathType::inter_area,
+                                    .origin = id,
+                                    .nic = {}});
+}
+
+void OspfTables::settle(std::vector<Injection> externals, const Surroundings& /*surroundings*/) {
+    std::ranges::stable_sort(externals, {}, &Injection::machine);
+    externals_ = std::move(externals);
+    add_externals();
+    sort_adverts();
+}
+
+// To each component that hears of the router that announces it: by that itself if it is there,
+// else by the border routers, which say how far it is from them (RFC 2328 section 12.4.3).
+void OspfTables::add_externals() {
+    external_.clear();
+    if (externals_.empty())
+        return;
+    auto is_stub = [&](std::uint32_t component) {
+        const Node& first = graph_->nodes[graph_->members[component].front()];
+        for (std::uint32_t n : graph_->members[component])
+            if (graph_->nodes[n].machine)
+                return graph_->nodes[n].speaker->ospf->is_stub(first.area);
+        return false;
+    };
+    std::vector<MachineId> borders;
+    for (MachineId id : lab_->machines.ids())
+        if (is_border(id))
+            borders.push_back(id);
+    struct Way {
+        std::uint32_t node = 0;
+        std::uint32_t cost = 0;
+    };
+    auto ways_to = [&](MachineId machine) {
+        std::vector<Way> ways;
+        std::vector<bool> has(graph_->members.size());
+        for (std::uint32_t n : graph_->nodes_of[machine.row])
+            if (!is_stub(graph_->nodes[n].component)) {
+                ways.push_back({n, 0});
+                has[graph_->nodes[n].component] = true;
+            }
+        // Into the backbone first, from there into the other areas.
+        for (bool backbone : {true, false}) {
+            std::vector<Way> more;
+            for (MachineId border : borders) {
+                std::uint32_t cost = nowhere;
+                for (std::uint32_t n : graph_->nodes_of[border.row])
+                    for (const Way& way : ways)
+                        if (graph_->nodes[way.node].component == graph_->nodes[n].component
+                            && cost_between(n, way.node) != nowhere)
+                            cost = std::min(cost, cost_between(n, way.node) + way.cost);
+                for (std::uint32_t n : graph_->nodes_of[border.row])
+                    if (cost != nowhere && !has[graph_->nodes[n].component]
+                        && (graph_->nodes[n].area == 0) == backbone
+                        && !is_stub(graph_->nodes[n].component))
+                        more.push_back({n, cost});
+            }
+            for (const Way& way : more)
+                has[graph_->nodes[way.node].component] = true;
+            ways.insert(ways.end(), more.begin(), more.end());
+        }
+        return ways;
+    };
+    std::vector<Way> ways;
+    MachineId of;
+    for (const Injection& external : externals_) {
+        if (external.machine != of)
+            ways = ways_to(external.machine);
+        of = external.machine;
+        if (external_.size() > most_adverts) {
+            too_large_ = true;
+            return;
+        }
+        for (const Way& way : ways)
+            external_.push_back(
+                {.prefix = external.prefix,
+                 .node = way.node,
+                 .cost = external.type == 1 ? way.cost + external.metric : way.cost,
+                 .metric = external.type == 1 ? 0 : external.metric,
+                 .type = external.type == 1 ? PathType::external_1 : PathType::external_2,
+                 .origin = external.machine,
+                 .nic = {}});
+    }
+}
+
+void OspfTables::sort_adverts() {
+    other_ = inter_;
+    other_.insert(other_.end(), external_.begin(), external_.end());
+    add_stub_defaults(other_);
+    std::ranges::stable_sort(other_, {}, &Advert::prefix);
+    first_other_.assign(numbers_->size() + 1, 0);
+    for (const Advert& advert : other_)
+        ++first_other_[advert.prefix + 1];
+    std::partial_sum(first_other_.begin(), first_other_.end(), first_other_.begin());
+}
+
+} // namespace jackal::routing

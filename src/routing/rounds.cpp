@@ -1,0 +1,324 @@
+#include "routing/rounds.h"
+
+#include "routing/bgp/policy.h"
+#include "routing/neighbour.h"
+#include "routing/route_list.h"
+
+#include <algorithm>
+
+namespace jackal::routing {
+
+using lab::MachineId;
+using lab::NicId;
+
+std::pair<const ProtocolTables*, Lesson> best_lesson(const AllTables& tables, MachineId machine,
+                                                     std::uint32_t prefix, net::Family family) {
+    std::pair<const ProtocolTables*, Lesson> best{nullptr, {}};
+    for (const auto& some : tables)
+        if (some->serves(family))
+            if (auto lesson = some->lesson(machine, prefix);
+                lesson
+                && (best.first == nullptr
+                    || preference(lesson->kind) < preference(best.second.kind)))
+                best = {some.get(), *lesson};
+    return best;
+}
+
+namespace {
+
+// What machines have by themselves, worked out when it is first asked for.
+class OwnRoutes {
+  public:
+    OwnRoutes(const lab::Lab& lab, const Condition& condition)
+        : lab_(lab), condition_(condition), own_(lab.machines.size()) {}
+
+    const std::vector<Route>& all(MachineId machine) {
+        auto& routes = own_[machine.row];
+        if (!routes)
+            routes = own_routes(lab_, condition_, machine, nullptr);
+        return *routes;
+    }
+
+    // Its connected or static route to exactly the prefix, or null.
+    const Route* to(MachineId machine, const net::Prefix& prefix) {
+        const auto& routes = all(machine);
+        auto found = std::ranges::lower_bound(routes, prefix, {}, &Route::to);
+        for (; found != routes.end() && found->to == prefix; ++found)
+            if (found->kind == RouteKind::connected || found->kind == RouteKind::static_route)
+                return &*found;
+        return nullptr;
+    }
+
+  private:
+    const lab::Lab& lab_;
+    const Condition& condition_;
+    std::vector<std::optional<std::vector<Route>>> own_; // by machine
+};
+
+// What a machine hands from one protocol to another.
+class Handover {
+  public:
+    Handover(const AllTables& tables, const lab::Lab& lab, const PrefixNumbers& numbers,
+             const Condition& condition, OwnRoutes& own)
+        : tables_(tables), lab_(lab), numbers_(numbers), condition_(condition), own_(own) {}
+
+    // By tables, sorted.
+    std::vector<std::vector<Injection>> all() {
+        std::vector<std::vector<Injection>> all(tables_.size());
+        for (const lab::Speaker& speaker : lab_.speakers)
+            if (condition_.machine_on(speaker.machine))
+                for (const SpokenProtocol* protocol : protocols())
+                    if (auto exports = protocol->exports(speaker))
+                        hand_over(speaker.machine, *protocol, *exports, all);
+        for (std::vector<Injection>& some : all) {
+            std::ranges::sort(some);
+            auto repeated = std::ranges::unique(some);
+            some.erase(repeated.begin(), repeated.end());
+        }
+        return all;
+    }
+
+  private:
+    std::pair<const ProtocolTables*, Lesson> best(MachineId machine, std::uint32_t prefix) const {
+        return best_lesson(tables_, machine, prefix, numbers_[prefix].family());
+    }
+
+    // Where the route comes from that the machine uses for exactly the prefix, or nothing.
+    std::optional<RouteKind> winner(MachineId machine, std::uint32_t prefix) {
+        if (const Route* route = own_.to(machine, numbers_[prefix]))
+            return route->kind;
+        auto [tables, lesson] = best(machine, prefix);
+        return tables == nullptr ? std::nullopt : std::optional(lesson.kind);
+    }
+
+    static bool is_from(RouteKind kind, plan::RouteSource source) {
+        switch (source) {
+        case plan::RouteSource::connected: return kind == RouteKind::connected;
+        case plan::RouteSource::static_routes: return kind == RouteKind::static_route;
+        case plan::RouteSource::ospf: return kind == RouteKind::ospf;
+        case plan::RouteSource::rip: return kind == RouteKind::rip;
+        case plan::RouteSource::bgp: break;
+        }
+        return kind == RouteKind::bgp_outer || kind == RouteKind::bgp_inner;
+    }
+
+    // The prefixes of a source, default routes left out: those have a key of their own.
+    std::vector<std::uint32_t> prefixes_from(MachineId machine, plan::RouteSource source) {
+        std::vector<std::uint32_t> found;
+        for (const Route& route : own_.all(machine)) {
+            bool loopback = route.kind == RouteKind::local && lab_.nics[route.out].is_loopback();
+            if (route.to.length() != 0
+                && (is_from(route.kind, source)
+                    || (loopback && source == plan::RouteSource::connected)))
+                if (std::uint32_t number = numbers_.number(route.to); number != numbers_.none)
+                    found.push_back(number);
+        }
+        lessons_ += source >= plan::RouteSource::ospf ? numbers_.size() : 0;
+        if (source >= plan::RouteSource::ospf && lessons_ < most_lessons)
+            for (std::uint32_t p = 0; p < numbers_.size(); ++p)
+                if (numbers_[p].length() != 0)
+                    if (auto [tables, lesson] = best(machine, p);
+                        tables != nullptr && is_from(lesson.kind, source)
+                        && own_.to(machine, numbers_[p]) == nullptr)
+                        found.push_back(p);
+        return found;
+    }
+
+    // Calls use(prefix, metric) for what the machine redistributes into a protocol.
+    template <class Use>
+    void each_redistributed(MachineId machine, const std::vector<lab::Redistribution>& entries,
+                            std::uint32_t default_metric, Use use) {
+        for (const lab::Redistribution& entry : entries)
+            for (std::uint32_t prefix : prefixes_from(machine, entry.from)) {
+                Path path;
+                path.med = entry.metric.value_or(default_metric);
+                if (apply(lab_, entry.policy, numbers_[prefix], path, 0))
+                    use(prefix, path.med, entry.type);
+            }
+    }
+
+    // True if the machine announces the default route of that family by the protocol.
+    bool gives_default(MachineId machine, plan::DefaultRoute how, net::Family family,
+                       plan::RouteSource source) {
+        if (how == plan::DefaultRoute::none)
+            return false;
+        auto kind = winner(machine, numbers_.find(net::Prefix::everything(family)));
+        return how == plan::DefaultRoute::always || (kind && !is_from(*kind, source));
+    }
+
+    void hand_over(MachineId machine, const SpokenProtocol& protocol, const Exports& exports,
+                   std::vector<std::vector<Injection>>& all) {
+        auto inject = [&](const Injection& injection) {
+            net::Family family = numbers_[injection.prefix].family();
+            for (std::size_t i = 0; i < tables_.size(); ++i)
+                if (tables_[i]->protocol() == protocol.protocol() && tables_[i]->serves(family))
+                    all[i].push_back(injection);
+        };
+        for (const net::Prefix& network : exports.networks) {
+            std::uint32_t prefix = numbers_.find(network);
+            if (auto kind = winner(machine, prefix); kind && !is_from(*kind, protocol.source()))
+                inject({.prefix = prefix, .machine = machine});
+        }
+        each_redistributed(machine, exports.redistribute, exports.metric,
+                           [&](std::uint32_t prefix, std::uint32_t metric, std::uint8_t type) {
+                               inject({prefix, machine, metric, type, true});
+                           });
+        for (net::Family family : net::both_families)
+            if (gives_default(machine, exports.default_route, family, protocol.source()))
+                inject({.prefix = numbers_.find(net::Prefix::everything(family)),
+                        .machine = machine,
+                        .metric = exports.default_metric});
+    }
+
+    const AllTables& tables_;
+    const lab::Lab& lab_;
+    const PrefixNumbers& numbers_;
+    const Condition& condition_;
+    OwnRoutes& own_;
+    static constexpr std::size_t most_lessons = 50'000'000;
+    std::size_t lessons_ = 0; // looked through so far, for what is redistributed
+};
+
+// How packets of protocols get from one machine to another.
+class Ground {
+  public:
+    Ground(const AllTables& tables, const lab::Lab& lab, const PrefixNumbers& numbers,
+           const Condition& condition, const lab::Wiring& wiring, OwnRoutes& own)
+        : tables_(tables), lab_(lab), numbers_(numbers), condition_(condition), wiring_(wiring),
+          own_(own) {}
+
+    Surroundings surroundings() {
+        return {[this](MachineId machine, net::Address to) { return way(machine, to); },
+                [this](MachineId machine, const net::Flow& flow, lab::FilterId& filter) {
+                    return reach(machine, flow, filter);
+                },
+                [this](const lab::BgpEnds& ends) { return is_adjacent(ends); },
+                [this](Protocol protocol, MachineId one, MachineId other) {
+                    return condition_.is_silenced(protocol, one, other);
+                }};
+    }
+
+  private:
+    // The NIC that has the address and works, or none.
+    NicId live_nic(net::Address address) const {
+        for (const lab::Owner& owner : lab_.owners_of(address))
+            if (is_live(lab_, condition_, owner.nic, address.family()))
+                return owner.nic;
+        return {};
+    }
+
+    bool is_adjacent(const lab::BgpEnds& ends) const {
+        NicId own = live_nic(ends.own);
+        NicId peer = live_nic(ends.peer);
+        if (!own || !peer || lab_.nics[own].is_loopback() || lab_.nics[peer].is_loopback()
+            || wiring_.domain(lab_, own) != wiring_.domain(lab_, peer))
+            return false;
+        for (lab::AddressId id : lab_.addresses_of(own))
+            if (lab_.addresses[id].prefix().contains(ends.peer))
+                return true;
+        return false;
+    }
+
+    // By routes of the machine's own, and interior protocols; not by way of what BGP itself
+    // teaches.
+    std::optional<InteriorWay> way(MachineId machine, net::Address to) {
+        if (is_own(lab_, condition_, machine, to))
+            return InteriorWay{};
+        for (std::uint32_t p = numbers_.lookup(to); p != numbers_.none; p = numbers_.around(p)) {
+            if (const Route* route = own_.to(machine, numbers_[p])) {
+                bool direct = route->kind == RouteKind::connected;
+                return InteriorWay{0, {{route->out, direct ? to : route->via}}};
+            }
+            for (const auto& tables : tables_)
+                if (spoken(tables->protocol()).is_interior() && tables->serves(to.family()))
+                    if (auto lesson = tables->lesson(machine, p)) {
+                        InteriorWay found{lesson->metric, {}};
+                        for (std::size_t i = 0; i < lesson->gate_count; ++i)
+                            found.gates.push_back(tables->gates()[lesson->gates.at(i)]);
+                        return found;
+                    }
+        }
+        return std::nullopt;
+    }
+
+    Discord reach(MachineId from, const net::Flow& flow, lab::FilterId& filter) {
+        constexpr int most_hops = 64;
+        MachineId at = from;
+        NicId in;
+        for (int hop = 0; hop < most_hops; ++hop) {
+            if (!condition_.machine_on(at))
+                return Discord::no_way;
+            if (is_own(lab_, condition_, at, flow.destination)) {
+                filter = in ? dropped_at(lab_, in, plan::Way::in, flow) : lab::FilterId{};
+                return filter ? Discord::filtered : Discord::none;
+            }
+            if (in && !lab_.machines[at].forwards)
+                return Discord::no_way;
+            auto next = way(at, flow.destination);
+            if (!next || next->gates.empty())
+                return Discord::no_way;
+            const Gate& gate = next->gates.front();
+            if (!is_live(lab_, condition_, gate.out, flow.destination.family()))
+                return Discord::no_way;
+            filter = in ? dropped_between(lab_, in, gate.out, flow)
+                        : dropped_at(lab_, gate.out, plan::Way::out, flow);
+            if (filter)
+                return Discord::filtered;
+            NicId there = live_nic(gate.via);
+            if (!there || wiring_.domain(lab_, there) != wiring_.domain(lab_, gate.out))
+                return Discord::no_way;
+            at = lab_.nics[there].machine;
+            in = there;
+        }
+        return Discord::no_way;
+    }
+
+    const AllTables& tables_;
+    const lab::Lab& lab_;
+    const PrefixNumbers& numbers_;
+    const Condition& condition_;
+    const lab::Wiring& wiring_;
+    OwnRoutes& own_;
+};
+
+// What is handed over changes for ever.
+void report(const std::vector<std::vector<Injection>>& before,
+            const std::vector<std::vector<Injection>>& after, const PrefixNumbers& numbers,
+            std::vector<Dispute>& disputes) {
+    Dispute dispute;
+    for (std::size_t i = 0; i < after.size(); ++i)
+        for (const Injection& row : after[i])
+            if (!std::ranges::binary_search(before[i], row)) {
+                dispute.to = numbers[row.prefix];
+                dispute.machines.push_back(row.machine);
+            }
+    std::ranges::sort(dispute.machines);
+    auto repeated = std::ranges::unique(dispute.machines);
+    dispute.machines.erase(repeated.begin(), repeated.end());
+    if (!dispute.machines.empty())
+        disputes.push_back(std::move(dispute));
+}
+
+} // namespace
+
+void settle_together(const AllTables& tables, const lab::Lab& lab, const PrefixNumbers& numbers,
+                     const Condition& condition, const lab::Wiring& wiring,
+                     std::vector<Dispute>& disputes) {
+    constexpr int most_rounds = 16;
+    OwnRoutes own(lab, condition);
+    Handover handover(tables, lab, numbers, condition, own);
+    Ground ground(tables, lab, numbers, condition, wiring, own);
+    std::vector<std::vector<Injection>> last;
+    for (int round = 0; round < most_rounds; ++round) {
+        std::vector<std::vector<Injection>> next = handover.all();
+        if (round > 0 && next == last)
+            return;
+        if (round + 1 == most_rounds)
+            return report(last, next, numbers, disputes);
+        last = std::move(next);
+        for (std::size_t i = 0; i < tables.size(); ++i)
+            tables[i]->settle(last[i], ground.surroundings());
+    }
+}
+
+} // namespace jackal::routing
