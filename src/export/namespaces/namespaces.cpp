@@ -1,0 +1,23 @@
+#include "jackal/export/namespaces.h"
+
+#include "export/namespaces/script.h"
+
+#include <fmt/format.h>
+
+namespace jackal::exports {
+
+Script::Script(const routing::Settled& of, const ScriptOptions& options)
+    : with_dhcp(options.with_dhcp), settled(of), condition(of.condition()), lab(of.lab()) {
+    for (const routing::RefusedRoute& row : of.refused())
+        refused.insert(row.written);
+}
+
+std::string namespaces_script(const routing::Settled& settled, const ScriptOptions& options) {
+    Script s(settled, options);
+    std::string questions = write_questions(s);
+    return fmt::format(fmt::runtime(script_head), s.lab.name, header_notes(s)) + write_names(s)
+           + std::string(script_settings) + write_build(s) + write_leases(s) + write_services(s)
+           + questions + std::string(script_verbs);
+}
+
+} // namespace jackal::exports

@@ -1,0 +1,27 @@
+#include "export/namespaces/script.h"
+
+#include "jackal/export/words.h"
+#include "jackal/lab/place.h"
+#include "jackal/probe/exchange.h"
+
+#include <fmt/format.h>
+
+namespace jackal::exports {
+
+using lab::MachineId;
+
+std::string write_services(const Script& s) {
+    std::string text;
+    for (MachineId id : s.lab.machines.ids()) {
+        const lab::Duties* duties = s.lab.duties_of(id);
+        if (duties == nullptr || !s.condition.machine_on(id))
+            continue;
+        for (net::Service service : duties->listens)
+            text += fmt::format("    offer {} {} {}\n", s.lab.machines[id].name,
+                                net::to_string(service.protocol), service.port);
+    }
+    return fmt::format("\nhas_services={}\nservices() {{\n    :\n{}}}\n", text.empty() ? "" : "yes",
+                       text);
+}
+
+} // namespace jackal::exports

@@ -1,0 +1,205 @@
+
+say() { echo "$lab: $*"; }
+fail() { echo "$lab: $*" >&2; exit 1; }
+
+# The namespaces of this lab that exist.
+ours() {
+    for path in /run/netns/"$lab".*; do
+        [ ! -e "$path" ] || echo "${path##*/}"
+    done
+}
+
+# Removes the lab: what runs on its machines, then the machines, and with them all their wires.
+remove() {
+    for space in $(ours); do
+        pids=$(ip netns pids "$space" 2>/dev/null) || pids=
+        [ -z "$pids" ] || kill -KILL $pids 2>/dev/null || true
+        ip netns delete "$space" 2>/dev/null || true
+    done
+}
+
+# settle MACHINE FORWARDS: how the kernel of a machine behaves.
+settle() { settings "$2" | ip netns exec "$lab.$1" sysctl -q -p -; }
+
+# wires, machine MACHINE: feed the lines that follow to ip, in the namespace of the bridges or of
+# the machine.
+wires() { ip -n "$lab._wires" -batch -; }
+machine() { ip -n "$lab.$1" -batch -; }
+
+# rules MACHINE: feeds the lines that follow to nft on the machine.
+rules() { ip netns exec "$lab.$1" nft -f -; }
+
+# refused MACHINE ROUTE...: a route of the plan that a kernel does not take.
+refused() {
+    on=$1
+    shift
+    if ip -n "$lab.$on" route add "$@" 2>/dev/null; then
+        fail "the kernel of $on took a route that it was expected to refuse: $*"
+    fi
+}
+
+# tunnel ID MACHINE NIC MAC MTU ADDRESS MACHINE NIC MAC MTU ADDRESS: packets of one machine's NIC
+# travel inside UDP packets between the two addresses (VXLAN, RFC 7348).
+tunnel() {
+    id=$1
+    shift
+    if ip -n "$lab._wires" link add vxlan-probe type vxlan id 1 remote 192.0.2.1 dstport 4789 2>/dev/null
+    then
+        ip -n "$lab._wires" link delete vxlan-probe
+        tunnel_end "$id" "$1" "$2" "$3" "$4" "$5" "${10}"
+        tunnel_end "$id" "$6" "$7" "$8" "$9" "${10}" "$5"
+    else
+        say "no VXLAN in this kernel: the tunnel $1 -- $6 is a pair of devices, whatever is between"
+        ip link add name "$2" netns "$lab.$1" address "$3" mtu "$4" type veth \
+            peer name "$7" netns "$lab.$6" address "$8" mtu "$9"
+    fi
+}
+tunnel_end() {
+    ip -n "$lab.$2" link add name "$3" address "$4" mtu "$5" type vxlan id "$1" local "$6" \
+        remote "$7" dstport 4789 ttl 64 nolearning
+}
+
+undo() {
+    trap - EXIT
+    say "start failed; removing what was made" >&2
+    remove
+    exit 1
+}
+
+start() {
+    ip netns add "$lab._wires" 2>/dev/null ||
+        fail "it is there already, or something is left of it (or you are not root); stop it first"
+    trap undo EXIT
+    trap 'exit 1' HUP INT TERM
+    build
+    leases
+    trap - EXIT HUP INT TERM
+    say "started $(echo $machines | wc -w) machines; next: enter MACHINE, check, stop"
+}
+
+# give MACHINE OPTION...: a DHCP server on a machine, or a relay.
+give() {
+    on=$1
+    shift
+    ip netns exec "$lab.$on" dnsmasq --conf-file=/dev/null --port=0 --no-hosts --no-resolv \
+        --no-ping --bind-dynamic --except-interface=lo --leasefile-ro --dhcp-authoritative \
+        --dhcp-sequential-ip --user=root --pid-file= "$@"
+}
+
+# take MACHINE NIC METRIC ADDRESS: asks for a lease, and tells if it is not what the plan has.
+take() {
+    got=$(ip netns exec "$lab.$1" env metric="$3" udhcpc -i "$2" -n -q -f -t 6 -T 1 \
+        -s "$lease_script" 2>/dev/null | sed -n 's/^got //p')
+    [ "$got" = "$4" ] || say "$1/$2 got ${got:-no lease}; the plan has $4"
+}
+
+serve() {
+    command -v socat >/dev/null || fail "serve needs socat"
+    status >/dev/null
+    services
+    say "what the plan says listens"
+}
+# offer MACHINE PROTOCOL PORT: takes every connection, and sends back what comes by it.
+offer() {
+    for family in 4 6; do
+        type=$(echo "$2$family-listen" | tr a-z A-Z)
+        more=
+        [ "$family" = 4 ] || more=,ipv6only=1
+        ip netns exec "$lab.$1" setsid socat "$type:$3,fork,reuseaddr$more" EXEC:cat \
+            </dev/null >/dev/null 2>&1 &
+    done
+}
+
+stop() {
+    remove
+    left=$(ours)
+    [ -z "$left" ] || fail "still there: $left"
+    say "stopped"
+}
+
+status() {
+    missing=0
+    for name in $machines; do
+        if [ -e "/run/netns/$lab.$name" ]; then
+            echo "$name"
+            ip -n "$lab.$name" -brief address | sed '/^lo /d; s/@[^ ]*//; s/^/    /'
+        else
+            echo "$name is not there"
+            missing=$((missing + 1))
+        fi
+    done
+    [ "$missing" -eq 0 ] || fail "$missing of $(echo $machines | wc -w) machines are not there"
+}
+
+enter() {
+    [ $# -gt 0 ] || fail "enter MACHINE [COMMAND...]; there are: $machines"
+    [ -e "/run/netns/$lab.$1" ] || fail "there is no machine $1 running; there are: $machines"
+    space=$lab.$1
+    PS1="$1# "
+    export PS1
+    shift
+    [ $# -gt 0 ] || set -- sh
+    exec ip netns exec "$space" "$@"
+}
+
+# ask FROM TO ADDRESS WANTED [SOURCE]: one ping, and whether it goes as the plan expects.
+# try FROM TO ADDRESS PORT WANTED: the same of one TCP connection.
+try() {
+    asked=$((asked + 1))
+    attempt "$@" >"$answers/$asked" &
+    [ $((asked % 50)) -ne 0 ] || wait
+}
+attempt() {
+    got=closed
+    if ip netns exec "$lab.$1" socat -u OPEN:/dev/null "TCP:$3:$4,connect-timeout=4" 2>/dev/null; then
+        got=open
+    fi
+    result="as expected"
+    [ "$got" = "$5" ] || result="NOT AS EXPECTED"
+    printf '%-8s  %s to %s (%s), tcp/%s: %s\n' "$got" "$1" "$2" "$3" "$4" "$result"
+}
+ask() {
+    asked=$((asked + 1))
+    answer "$@" >"$answers/$asked" &
+    [ $((asked % 50)) -ne 0 ] || wait
+}
+answer() {
+    got=no-reply
+    if ip netns exec "$lab.$1" ping -n -q -c 1 -W 4 ${5:+-I "$5"} "$3" >/dev/null 2>&1; then
+        got=reply
+    fi
+    result="as expected"
+    [ "$got" = "$4" ] || result="NOT AS EXPECTED"
+    printf '%-8s  %s to %s (%s): %s\n' "$got" "$1" "$2" "$3" "$result"
+}
+
+check() {
+    status >/dev/null
+    command -v ping >/dev/null || fail "check needs ping"
+    if [ -n "$has_services" ]; then
+        (serve >/dev/null) # apart, so that nobody waits for what listens
+        sleep 0.5
+    fi
+    answers=$(mktemp -d)
+    trap 'rm -rf "$answers"' EXIT
+    asked=0
+    questions
+    wait
+    [ "$asked" -gt 0 ] || fail "the plan expects nothing that can be asked"
+    for number in $(seq "$asked"); do cat "$answers/$number"; done >"$answers/all"
+    cat "$answers/all"
+    wrong=$(grep -c 'NOT AS EXPECTED$' "$answers/all") || true
+    if [ "$wrong" -ne 0 ]; then
+        say "$wrong of $asked answers are not as the plan expects"
+        exit 1
+    fi
+    say "all $asked answers are as the plan expects"
+}
+
+verb=${1:-}
+[ $# -eq 0 ] || shift
+case $verb in
+start | serve | stop | status | check) "$verb" ;;
+enter) enter "$@" ;;
+*) fail "write start, serve, stop, status, enter MACHINE [COMMAND...] or check" ;;
+esac

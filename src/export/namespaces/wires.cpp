@@ -1,0 +1,120 @@
+#include "export/namespaces/script.h"
+
+#include "jackal/export/words.h"
+#include "jackal/lab/place.h"
+#include "jackal/probe/exchange.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+#include <map>
+
+namespace jackal::exports {
+
+using lab::NicId;
+
+namespace {
+
+bool is_live(const Script& s, const lab::Segment& segment) {
+    auto on = [&](NicId nic) { return s.condition.machine_on(s.lab.nics[nic].machine); };
+    return segment.link && s.condition.link_up(segment.link)
+           && std::ranges::all_of(segment.nics, on);
+}
+
+// A link that works, between two machines that are on: a pair of devices, and nothing between.
+bool is_pair(const Script& s, const lab::Segment& segment) {
+    return is_live(s, segment) && !s.lab.links[segment.link].is_tunnel;
+}
+
+// A NIC as `ip link add` takes one end of a pair.
+std::string end_of(const Script& s, NicId id) {
+    const lab::Nic& nic = s.lab.nics[id];
+    return fmt::format("name {} netns {}.{} address {} mtu {}", nic.name, s.lab.name,
+                       s.lab.machines[nic.machine].name, net::to_string(nic.mac), nic.mtu_bytes);
+}
+
+// A bridge with a port for each NIC; a NIC's own MTU alone decides what gets through. The ports
+// of a link that is cut stay down, so its NICs have no carrier.
+std::string write_bridge(const Script& s, const std::string& bridge, const std::vector<NicId>& nics,
+                         const std::string& alias, bool works) {
+    std::string text = fmt::format(
+        "link add {} type bridge stp_state 0 forward_delay 0 mcast_snooping 0\n", bridge);
+    for (NicId nic : nics) {
+        if (!s.condition.machine_on(s.lab.nics[nic].machine))
+            continue;
+        std::string port = fmt::format("port-{}", nic.row);
+        text += fmt::format("link add name {} mtu 65535 type veth peer {}\n", port, end_of(s, nic));
+        text += fmt::format("link set {} master {} {}\n", port, bridge, works ? "up" : "down");
+    }
+    return text + fmt::format("link set {} alias {} up\n", bridge, alias);
+}
+
+// Of switches only what they make of the segments is shown: who hears whom.
+std::string write_domains(const Script& s) {
+    std::map<std::uint32_t, std::vector<NicId>> domains;
+    for (NicId nic : s.lab.nics.ids())
+        if (s.lab.segments[s.lab.nics[nic].segment].subnet)
+            domains[s.settled.wiring().domain(s.lab, nic)].push_back(nic);
+    std::string text;
+    for (const auto& [domain, nics] : domains) {
+        std::string names;
+        for (NicId nic : nics)
+            if (std::string name = s.lab.segment_name(s.lab.nics[nic].segment);
+                ("--" + names + "--").find("--" + name + "--") == std::string::npos)
+                names += (names.empty() ? "" : "--") + name;
+        text += fmt::format("# {}\n", names);
+        text += write_bridge(s, fmt::format("domain-{}", nics.front().row), nics,
+                             names.substr(0, 250), true);
+    }
+    return text;
+}
+
+std::string alias_of(const Script& s, const lab::Segment& segment) {
+    if (segment.subnet)
+        return s.lab.subnets[segment.subnet].name;
+    return fmt::format("{}--{}", s.lab.machine_name(segment.nics[0]),
+                       s.lab.machine_name(segment.nics[1]));
+}
+
+} // namespace
+
+std::string write_wires(const Script& s) {
+    std::string text = "    wires <<'END'\n";
+    for (lab::SegmentId id : s.lab.segments.ids()) {
+        const lab::Segment& segment = s.lab.segments[id];
+        if (segment.loopback || (segment.subnet && s.lab.has_wiring()))
+            continue; // every namespace has a loopback; domains are below
+        if (is_live_tunnel(s, segment))
+            continue;
+        text += fmt::format("# {}\n", s.lab.segment_name(id));
+        if (is_pair(s, segment))
+            text += fmt::format("link add {} type veth peer {}\n", end_of(s, segment.nics[0]),
+                                end_of(s, segment.nics[1]));
+        else
+            text += write_bridge(
+                s, fmt::format("segment-{}", id.row), segment.nics, alias_of(s, segment),
+                !segment.link
+                    || (s.condition.link_up(segment.link) && !s.lab.links[segment.link].is_tunnel));
+    }
+    if (s.lab.has_wiring())
+        text += write_domains(s);
+    return text + "END\n";
+}
+
+bool is_live_tunnel(const Script& s, const lab::Segment& segment) {
+    return is_live(s, segment) && s.lab.links[segment.link].is_tunnel
+           && s.lab.links[segment.link].outer;
+}
+
+std::string write_tunnel(const Script& s, lab::LinkId id) {
+    const lab::Link& link = s.lab.links[id];
+    std::string text = fmt::format("    tunnel {}", id.row + 1);
+    for (int end : {0, 1}) {
+        const lab::Nic& nic = s.lab.nics[end == 0 ? link.first : link.second];
+        text += fmt::format(" {} {} {} {} {}", s.lab.machines[nic.machine].name, nic.name,
+                            net::to_string(nic.mac), nic.mtu_bytes,
+                            net::to_string((*link.outer)[static_cast<std::size_t>(end)]));
+    }
+    return text + "\n";
+}
+
+} // namespace jackal::exports

@@ -1,0 +1,98 @@
+#include "plan/validate/validation.h"
+
+#include "jackal/plan/cause.h"
+#include "jackal/plan/sites.h"
+#include "jackal/plan/validate.h"
+
+#include <fmt/format.h>
+#include <unordered_set>
+
+namespace jackal::plan {
+
+namespace {
+
+template <class Entry>
+void collect(Validation& v, const std::vector<Entry>& entries, Names<Entry>& names) {
+    for (std::uint32_t i = 0; i < entries.size(); ++i) {
+        check_name(v, entries[i].name, entries[i].at);
+        if (!names.add(i))
+            v.problem(entries[i].at,
+                      fmt::format("the name \"{}\" is taken already", entries[i].name));
+    }
+}
+
+} // namespace
+
+void check_lab_name(Validation& v) {
+    if (v.plan.lab.empty())
+        v.problem({1, 1}, "a plan needs `lab: NAME`");
+    else
+        check_name(v, v.plan.lab, {1, 1});
+}
+
+void check_name(Validation& v, std::string_view name, Mark at) {
+    if (!is_name(name))
+        v.problem(at, fmt::format("the name \"{}\" is not a host-name label: a-z, 0-9 and inner "
+                                  "hyphens, at most 63 of them",
+                                  name.substr(0, 80)));
+}
+
+void collect_names(Validation& v) {
+    collect(v, v.plan.sites, v.sites);
+    collect(v, v.plan.pools, v.pools);
+    collect(v, v.plan.subnets, v.subnets);
+    collect(v, v.plan.machines, v.machines);
+    collect(v, v.plan.filters, v.filters);
+    collect(v, v.plan.policies, v.policies);
+    collect(v, v.plan.switches, v.switches);
+    for (const Switch& entry : v.plan.switches)
+        if (v.machines.has(entry.name))
+            v.problem(entry.at, fmt::format("the name \"{}\" is that of a machine", entry.name));
+}
+
+void count_link_nics(Validation& v) {
+    for (const Link& link : v.plan.links)
+        for (const auto* end : {&link.first, &link.second})
+            if (auto row = v.machines.row(end->value))
+                ++v.link_nics[*row];
+}
+
+std::size_t nic_count(const Validation& v, const Machine& machine) {
+    return machine.nics.size()
+           + v.link_nics[static_cast<std::size_t>(&machine - v.plan.machines.data())];
+}
+
+bool has_nic(const Validation& v, const Machine& machine, std::string_view name) {
+    if (name == "lo" && machine.loopback)
+        return true;
+    for (std::size_t i = 0; i < nic_count(v, machine); ++i)
+        if (nic_name(machine, i) == name)
+            return true;
+    return false;
+}
+
+void check_nic_names(Validation& v, const Machine& machine) {
+    std::unordered_set<std::string> seen;
+    for (std::size_t i = 0; i < nic_count(v, machine); ++i) {
+        std::string name = nic_name(machine, i);
+        Mark at = i < machine.nics.size() ? machine.nics[i].at : machine.at;
+        check_name(v, name, at);
+        if (name == "lo" || name == "all" || name == "default")
+            v.problem(at, fmt::format("a NIC cannot be named \"{}\": Linux uses the name", name));
+        if (name.size() > 15)
+            v.problem(at, fmt::format("the NIC name \"{}\" is longer than 15 letters", name));
+        if (!seen.insert(name).second)
+            v.problem(at, fmt::format("{} has two NICs named \"{}\"", machine.name, name));
+    }
+}
+
+bool are_linked(Validation& v, const std::string& one, const std::string& other) {
+    if (v.linked.empty())
+        for (const Link& link : v.plan.links) {
+            v.linked.emplace(link.first.value, link.second.value);
+            v.linked.emplace(link.second.value, link.first.value);
+        }
+    return v.linked.contains(std::pair<std::string_view, std::string_view>(one, other));
+}
+
+} // namespace jackal::plan
