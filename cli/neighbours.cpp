@@ -15,7 +15,7 @@ struct NeighboursOptions {
 };
 
 std::string state_text(const Style& style, const routing::Neighbour& neighbour) {
-    std::string_view state = routing::to_string(neighbour.state);
+    std::string_view state = routing::state_name(neighbour);
     if (neighbour.discord == routing::Discord::none)
         return style.good(state);
     return routing::may_be_meant(neighbour.discord) ? style.warning(state) : style.bad(state);
@@ -122,7 +122,8 @@ std::vector<std::string> cells(const routing::Neighbour& n, const routing::Offer
     bool bgp = n.protocol == routing::Protocol::bgp;
     return {net::to_string(offer.to), fmt::format("{}", offer.metric),
             bgp ? as_path_text(offer.path) : "",
-            bgp ? fmt::format("{}", offer.path.preference) : "", communities_text(offer.path)};
+            bgp ? fmt::format("{}", offer.path.local_preference) : "",
+            communities_text(offer.path)};
 }
 
 std::vector<std::vector<std::string>>
@@ -150,7 +151,7 @@ std::string announced_text(const Style& style, const lab::Lab& lab, const routin
             fmt::format("{}{} to {} by {}\n", out.empty() ? "" : "\n",
                         style.strong(lab.machines[n.machine].name),
                         style.strong(lab.machines[n.other].name), routing::to_string(n.protocol));
-        Table table({"to", "metric", "AS path", "preference", "communities"});
+        Table table({"to", "metric", "AS path", "local preference", "communities"});
         for (const routing::Offer& offer : offers)
             table.add(cells(n, offer));
         out += table.text(style, 2);
@@ -204,7 +205,7 @@ Outcome neighbours(NeighboursOptions& options, const Style& style) {
         return {announced_text(style, opened.lab, settled, wanted)
                 + changes_text(style, opened, options.plan, settled,
                                {{"machine", "neighbour", "protocol", "to", "metric", "AS path",
-                                 "preference", "communities"},
+                                 "local preference", "communities"},
                                 4,
                                 [&](const routing::Settled& asked) {
                                     return announced_rows(asked, wanted_of(asked));

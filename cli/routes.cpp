@@ -34,7 +34,7 @@ std::vector<std::string> cells(const lab::Lab& lab, const routing::Route& route)
             is_far ? via_text(lab, route.via) : "",
             route.source ? net::to_string(lab.addresses[route.source].address) : "",
             is_far ? fmt::format("{}", route.metric) : "",
-            is_far ? fmt::format("{}", routing::preference(route.kind)) : ""};
+            is_far ? fmt::format("{}", routing::administrative_distance(route.kind)) : ""};
 }
 
 // Local and broadcast entries are left out of whole tables: they say what `machines` says.
@@ -72,8 +72,8 @@ std::string origin_text(const lab::Lab& lab, const routing::Offer& offer) {
     std::string text = offer.path.as_path.empty()
                            ? fmt::format("of this AS, from {}", from)
                            : fmt::format("AS path {}, from {}", as_path_text(offer.path), from);
-    if (offer.path.preference != 100)
-        text += fmt::format(", preference {}", offer.path.preference);
+    if (offer.path.local_preference != 100)
+        text += fmt::format(", local preference {}", offer.path.local_preference);
     if (!offer.path.communities.empty())
         text += ", " + communities_text(offer.path);
     return text;
@@ -121,8 +121,8 @@ std::string tables_text(const Style& style, const Opened& opened, const routing:
     std::string out;
     for (lab::MachineId id : machines) {
         std::vector<routing::Offer> offers = settled.learned(id).offers(id);
-        std::vector<std::string> headings{"to",           "kind",   "out",       "via",
-                                          "from address", "metric", "preference"};
+        std::vector<std::string> headings{"to",           "kind",   "out",     "via",
+                                          "from address", "metric", "distance"};
         if (!offers.empty())
             headings.push_back("learned");
         Table table(headings);
@@ -146,8 +146,9 @@ std::string lost_text(const std::vector<routing::Route>& own, const routing::Off
         return std::string(routing::to_string(offer.lost_by));
     for (const routing::Route& route : own)
         if (route.to == offer.to && is_worth_a_line(route) && route.kind != offer.kind)
-            return fmt::format("preference {} after {} ({})", routing::preference(offer.kind),
-                               routing::preference(route.kind), routing::to_string(route.kind));
+            return fmt::format(
+                "distance {} after {} ({})", routing::administrative_distance(offer.kind),
+                routing::administrative_distance(route.kind), routing::to_string(route.kind));
     return "";
 }
 
@@ -180,7 +181,7 @@ std::string offers_text(const Style& style, const Opened& opened, const routing:
 std::string choice_text(const Style& style, const Opened& opened, const routing::Settled& settled,
                         lab::MachineId id, net::Address destination) {
     auto used = settled.route(id, destination);
-    Table table({"to", "kind", "via", "metric", "preference", "learned", ""});
+    Table table({"to", "kind", "via", "metric", "distance", "learned", ""});
     std::vector<routing::Route> routes = settled.routes(id);
     std::vector<routing::Offer> offers = settled.learned(id).offers(id);
     std::erase_if(offers, [&](const auto& offer) { return !offer.to.contains(destination); });
@@ -200,7 +201,7 @@ std::string choice_text(const Style& style, const Opened& opened, const routing:
             table.add({prefix_text(offer.to), std::string(routing::to_string(offer.kind)),
                        offer.gates.empty() ? "" : via_text(opened.lab, offer.gates.front().via),
                        fmt::format("{}", offer.metric),
-                       fmt::format("{}", routing::preference(offer.kind)),
+                       fmt::format("{}", routing::administrative_distance(offer.kind)),
                        origin_text(opened.lab, offer), style.faint(lost)});
     return fmt::format("{} to {}\n", style.strong(opened.lab.machines[id].name),
                        net::to_string(destination))
@@ -268,7 +269,7 @@ Outcome routes(RoutesOptions& options, const Style& style) {
     else
         text = tables_text(style, opened, settled, machines);
     Rows rows{
-        {"machine", "to", "kind", "out", "via", "from address", "metric", "preference"},
+        {"machine", "to", "kind", "out", "via", "from address", "metric", "distance"},
         2,
         [&](const routing::Settled& asked) { return route_rows(asked, machines, destination); }};
     return {text + changes_text(style, opened, options.plan, settled, rows), status};

@@ -247,7 +247,7 @@ std::string meaning(const plan::Plan& plan) {
     for (const lab::Finding& finding : lab::findings(lab))
         text += finding.message + '\n';
     for (const routing::Neighbour& n : settled.lessons()->neighbours())
-        text += lab.machines[n.machine].name + ' ' + std::string(to_string(n.state)) + ' '
+        text += lab.machines[n.machine].name + ' ' + std::string(routing::state_name(n)) + ' '
                 + std::string(routing::slug(n.discord)) + '\n';
     return text + tables(lab);
 }

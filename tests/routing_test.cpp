@@ -316,7 +316,7 @@ TEST_CASE("BGP decides by preference, AS path, MED and router id, and says by wh
         std::string east, west, chosen;
         Decision step;
     };
-    const Case cases[] = {{", takes: better", "", "east", Decision::preference},
+    const Case cases[] = {{", takes: better", "", "east", Decision::local_preference},
                           {"", ", takes: longer", "east", Decision::as_path_length},
                           {"", ", takes: med-9", "east", Decision::med},
                           {"", "", "west", Decision::router_id},

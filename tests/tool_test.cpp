@@ -74,7 +74,7 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"machines" + skerry, 0, "weather-mast"},
         {"machines" + skerry, 0, "28 of 32  20.75G of 24G  246G of 400G"},
         {"routes" + skerry + "lamp-r1", 0, "AS path 64514, from vessel-r1"},
-        {"routes" + skerry + "lamp-r1 --to chart-desk", 0, "lower preference"},
+        {"routes" + skerry + "lamp-r1 --to chart-desk", 0, "lower local preference"},
         {"routes" + skerry + "quay-r1 --offers", 0, "intra-area, area 0, from gate-r1"},
         {"neighbours" + skerry, 0, "designated router"},
         {"ping" + skerry + "chart-desk kettle --every-way", 0, "1 way"},

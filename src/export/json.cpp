@@ -472,7 +472,7 @@ json offer_value(const Lab& lab, const routing::Offer& offer) {
         gates.push_back({{"out", maybe_nic(lab, gate.out)}, {"via", to_string(gate.via)}});
     json value = {{"to", to_string(offer.to)},
                   {"kind", routing::to_string(offer.kind)},
-                  {"preference", routing::preference(offer.kind)},
+                  {"distance", routing::administrative_distance(offer.kind)},
                   {"metric", offer.metric},
                   {"from", offer.from ? json(lab.machines[offer.from].name) : json(nullptr)},
                   {"next_hops", gates}};
@@ -484,7 +484,7 @@ json offer_value(const Lab& lab, const routing::Offer& offer) {
         for (plan::Community community : offer.path.communities)
             communities.push_back(plan::community_text(community));
         value["as_path"] = offer.path.as_path;
-        value["local_preference"] = offer.path.preference;
+        value["local_preference"] = offer.path.local_preference;
         value["communities"] = communities;
         value["decision"] = routing::to_string(offer.lost_by);
     }
@@ -507,7 +507,7 @@ std::string routes_json(const routing::Settled& settled,
                             {"out", maybe_nic(lab, route.out)},
                             {"via", has_via ? json(to_string(route.via)) : json(nullptr)},
                             {"source", to_string(lab.addresses[route.source].address)},
-                            {"preference", routing::preference(route.kind)},
+                            {"distance", routing::administrative_distance(route.kind)},
                             {"metric", route.metric}});
         };
         if (destination) {
@@ -537,7 +537,7 @@ std::string neighbours_json(const routing::Settled& settled,
                     {"machine", lab.machines[n.machine].name},
                     {"nic", maybe_nic(lab, n.nic)},
                     {"neighbour", n.other ? json(lab.machines[n.other].name) : json(nullptr)},
-                    {"state", routing::to_string(n.state)},
+                    {"state", routing::state_name(n)},
                     {"designated", n.designated},
                     {"reason", nullptr},
                     {"explanation", nullptr}};

@@ -13,6 +13,15 @@ using lab::Lab;
 using lab::MachineId;
 using Maybe = std::optional<Cut>;
 
+std::string_view to_string(Protocol protocol) {
+    switch (protocol) {
+    case Protocol::ospf: return "ospf";
+    case Protocol::rip: return "rip";
+    case Protocol::bgp: break;
+    }
+    return "bgp";
+}
+
 namespace {
 
 std::optional<lab::SwitchId> switch_named(const Lab& lab, std::string_view name) {

@@ -200,7 +200,7 @@ class Describer {
         bool raise_own = own.mtu_bytes < other.mtu_bytes;
         const lab::Nic& small = raise_own ? own : other;
         std::uint16_t bytes = std::max(own.mtu_bytes, other.mtu_bytes);
-        say(fmt::format("{} and {} stay in state exchange on {}: MTU {}", own_name(), other_name(),
+        say(fmt::format("{} and {} stay in state Exchange on {}: MTU {}", own_name(), other_name(),
                         segment(), both(own.mtu_bytes, other.mtu_bytes)),
             {plan::SetNicMtu{lab_.machines[small.machine].name, small.plan_index, bytes}});
     }

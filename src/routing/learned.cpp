@@ -10,6 +10,105 @@ namespace jackal::routing {
 using lab::MachineId;
 using lab::NicId;
 
+// --- words -----------------------------------------------------------------------------------
+
+std::string_view to_string(RouteKind kind) {
+    switch (kind) {
+    case RouteKind::local: return "local";
+    case RouteKind::broadcast: return "broadcast";
+    case RouteKind::connected: return "connected";
+    case RouteKind::static_route: return "static";
+    case RouteKind::ospf: return "ospf";
+    case RouteKind::rip: return "rip";
+    case RouteKind::bgp_outer:
+    case RouteKind::bgp_inner: break;
+    }
+    return "bgp";
+}
+
+unsigned administrative_distance(RouteKind kind) {
+    switch (kind) {
+    case RouteKind::static_route: return 1;
+    case RouteKind::bgp_outer: return 20;
+    case RouteKind::ospf: return 110;
+    case RouteKind::rip: return 120;
+    case RouteKind::bgp_inner: return 200;
+    default: return 0;
+    }
+}
+
+std::string_view state_name(const Neighbour& neighbour) {
+    return spoken(neighbour.protocol).state_name(neighbour);
+}
+
+std::string_view slug(Discord discord) {
+    switch (discord) {
+    case Discord::none: break;
+    case Discord::not_spoken: return "not-spoken";
+    case Discord::passive: return "passive";
+    case Discord::filtered: return "filtered";
+    case Discord::area: return "area";
+    case Discord::hello: return "hello-interval";
+    case Discord::dead: return "dead-interval";
+    case Discord::prefix: return "prefix";
+    case Discord::own_address: return "own-address";
+    case Discord::stub: return "stub-area";
+    case Discord::router_id: return "router-id";
+    case Discord::no_router_id: return "no-router-id";
+    case Discord::network_type: return "network-type";
+    case Discord::mtu: return "mtu";
+    case Discord::no_designated: return "no-designated-router";
+    case Discord::as_number: return "as-number";
+    case Discord::not_configured: return "not-configured";
+    case Discord::other_address: return "other-address";
+    case Discord::not_adjacent: return "not-adjacent";
+    case Discord::no_way: return "no-way";
+    case Discord::shut: return "shut";
+    case Discord::cut: return "cut";
+    }
+    return "";
+}
+
+std::string_view to_string(PathType type) {
+    switch (type) {
+    case PathType::none: break;
+    case PathType::intra_area: return "intra-area";
+    case PathType::inter_area: return "inter-area";
+    case PathType::external_1: return "external 1";
+    case PathType::external_2: return "external 2";
+    }
+    return "";
+}
+
+std::string_view to_string(LinkState::Kind kind) {
+    switch (kind) {
+    case LinkState::Kind::router: return "router";
+    case LinkState::Kind::network: return "network";
+    case LinkState::Kind::summary: return "summary";
+    case LinkState::Kind::external: break;
+    }
+    return "external";
+}
+
+std::string_view to_string(Decision decision) {
+    switch (decision) {
+    case Decision::best: return "best";
+    case Decision::unreachable: return "no way to the next hop";
+    case Decision::local_preference: return "lower local preference";
+    case Decision::own: return "the machine's own comes first";
+    case Decision::as_path_length: return "longer AS path";
+    case Decision::origin: return "redistributed";
+    case Decision::med: return "higher MED";
+    case Decision::outer: return "from the same AS";
+    case Decision::next_hop_cost: return "next hop further away";
+    case Decision::router_id: return "higher router id";
+    case Decision::peer_address: break;
+    }
+    return "higher neighbour address";
+}
+
+// --- lessons ---------------------------------------------------------------------------------
+
 void Lesson::add_gate(std::uint32_t gate) {
     auto end = gates.begin() + gate_count;
     if (gate_count < most_gates && std::find(gates.begin(), end, gate) == end)
@@ -123,7 +222,8 @@ std::vector<Offer> Learned::offers(MachineId machine) const {
         std::stable_sort(all.begin() + static_cast<std::ptrdiff_t>(first), all.end(),
                          [](const Offer& a, const Offer& b) {
                              auto rank = [](const Offer& o) {
-                                 return std::pair(o.lost_by != Decision::best, preference(o.kind));
+                                 return std::pair(o.lost_by != Decision::best,
+                                                  administrative_distance(o.kind));
                              };
                              return rank(a) < rank(b);
                          });

@@ -115,6 +115,9 @@ class SpokenProtocol {
                              const Condition& condition, const lab::Wiring& wiring,
                              std::vector<std::unique_ptr<ProtocolTables>>& into) const = 0;
 
+    /// See routing::state_name.
+    virtual std::string_view state_name(const Neighbour& neighbour) const = 0;
+
     /// When a machine misses a neighbour that says nothing any more, on average.
     virtual Duration silence_time(const lab::Lab& lab, const Neighbour& neighbour) const = 0;
     /// When two machines that come together exchange routes.

@@ -19,7 +19,8 @@ std::pair<const ProtocolTables*, Lesson> best_lesson(const AllTables& tables, Ma
             if (auto lesson = some->lesson(machine, prefix);
                 lesson
                 && (best.first == nullptr
-                    || preference(lesson->kind) < preference(best.second.kind)))
+                    || administrative_distance(lesson->kind)
+                           < administrative_distance(best.second.kind)))
                 best = {some.get(), *lesson};
     return best;
 }

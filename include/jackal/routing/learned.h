@@ -21,7 +21,7 @@ namespace jackal::routing {
 class PrefixNumbers;
 class ProtocolTables;
 
-/// Where a route comes from, the preferred ones first.
+/// Where a route comes from, those of the smallest distance first.
 enum class RouteKind : std::uint8_t {
     local,        ///< an address of the machine itself
     broadcast,    ///< the broadcast address of a connected IPv4 prefix
@@ -36,27 +36,23 @@ enum class RouteKind : std::uint8_t {
 /// "local", "broadcast", "connected", "static", "bgp", "ospf", "rip" or "bgp".
 JACKAL_API std::string_view to_string(RouteKind kind);
 
-/// What decides between routes to one prefix, the smallest wins: connected 0, static 1, BGP from
-/// another AS 20, OSPF 110, RIP 120, BGP from the same AS 200.
-JACKAL_API unsigned preference(RouteKind kind);
+/// What decides between routes to one prefix from different sources, the smallest wins: connected
+/// 0, static 1, BGP from another AS 20, OSPF 110, RIP 120, BGP from the same AS 200.
+JACKAL_API unsigned administrative_distance(RouteKind kind);
 
 /// True for what protocols taught.
 constexpr bool is_learned(RouteKind kind) {
     return kind >= RouteKind::bgp_outer;
 }
 
-/// What OSPF and BGP say of two neighbours (RFC 2328 section 10.1, RFC 4271 section 8.2.2); RIP
-/// knows no states, there `full` means heard.
+/// How far two neighbours have got, in any protocol; what that protocol calls it: state_name().
 enum class NeighbourState : std::uint8_t {
     down,     ///< nothing that counts is heard
     init,     ///< heard, but the other does not hear this one
     two_way,  ///< OSPF: both hear each other, and need exchange nothing
     exchange, ///< OSPF: the exchange of databases does not come to an end
-    full,     ///< OSPF: adjacent; RIP: heard; BGP: established
+    full,     ///< they exchange routes
 };
-
-/// "down", "init", "2-way", "exchange" or "full".
-JACKAL_API std::string_view to_string(NeighbourState state);
 
 /// Why two that could be neighbours are not.
 enum class Discord : std::uint8_t {
@@ -102,6 +98,12 @@ struct Neighbour {
     std::uint32_t configured = 0; ///< BGP: the position among the machine's neighbours
 };
 
+/// Of OSPF the neighbour state (RFC 2328 section 10.1): "Down", "Init", "2-Way", "Exchange" or
+/// "Full". Of BGP the session state (RFC 4271 section 8.2.2): "Established"; "Idle" where one side
+/// keeps it down, or ends it as what the other says of itself is not as configured; "Active" where
+/// no connection comes about. RIP has neither: "heard" or "not heard".
+JACKAL_API std::string_view state_name(const Neighbour& neighbour);
+
 /// A next hop.
 struct Gate {
     lab::NicId out;
@@ -120,7 +122,7 @@ JACKAL_API std::string_view to_string(PathType type);
 struct Path {
     std::vector<std::uint32_t> as_path; ///< the nearest first
     net::Address next_hop;
-    std::uint32_t preference = 100; ///< local preference
+    std::uint32_t local_preference = 100;
     std::uint32_t med = 0;
     bool incomplete = false;                  ///< origin: redistributed (true) or of `networks`
     std::vector<plan::Community> communities; ///< ascending
@@ -132,7 +134,7 @@ struct Path {
 enum class Decision : std::uint8_t {
     best,
     unreachable, ///< no way to its next hop
-    preference,
+    local_preference,
     own, ///< the machine's own comes first
     as_path_length,
     origin,
@@ -143,7 +145,7 @@ enum class Decision : std::uint8_t {
     peer_address,
 };
 
-/// "best", "no way to the next hop", "lower preference", …
+/// "best", "no way to the next hop", "lower local preference", …
 JACKAL_API std::string_view to_string(Decision decision);
 
 /// A route that a protocol has for a machine, whether or not the machine uses it.
@@ -224,7 +226,7 @@ class JACKAL_API Learned {
     /// All next hops of all lessons.
     const std::vector<Gate>& gates() const { return gates_; }
 
-    /// All that protocols have for a machine, by prefix, then by preference, the best first.
+    /// All that protocols have for a machine, by prefix, then by distance, the best first.
     std::vector<Offer> offers(lab::MachineId machine) const;
     /// Of the machine's link-state databases, or of all machines that have one.
     std::vector<LinkState> link_states(lab::MachineId machine) const;

@@ -63,7 +63,8 @@ std::string write_learned(const Script& s, MachineId id) {
         if (count == 1)
             ways.erase(0, std::string_view(" nexthop").size());
         text += fmt::format("route add {} proto {} metric {}{}\n", net::to_string(first.to),
-                            routing::to_string(first.kind), routing::preference(first.kind), ways);
+                            routing::to_string(first.kind),
+                            routing::administrative_distance(first.kind), ways);
     }
     for (const routing::Gate& gate : covered)
         text += fmt::format("route del {} dev {} metric 1\n", net::to_string(gate.via),

@@ -205,7 +205,7 @@ std::optional<Path> BgpTables::told(const Class& group, const Session& session) 
             path.next_hop = session.from_address;
     } else {
         path.next_hop = session.from_address;
-        path.preference = 100;
+        path.local_preference = 100;
         if (!own)
             path.med = 0;
     }
@@ -288,7 +288,7 @@ void BgpTables::decide(std::vector<Candidate>& candidates) const {
         left = std::move(kept);
     };
     auto session = [&](const Candidate& c) -> const Session& { return sessions_[c.session]; };
-    keep(Decision::preference, [](const Candidate& c) { return ~c.path.preference; });
+    keep(Decision::local_preference, [](const Candidate& c) { return ~c.path.local_preference; });
     keep(Decision::own, [](const Candidate& c) { return c.session == none ? 0 : 1; });
     keep(Decision::as_path_length, [](const Candidate& c) { return c.path.as_path.size(); });
     keep(Decision::origin, [](const Candidate& c) { return c.path.incomplete ? 1 : 0; });

@@ -28,7 +28,7 @@ bool apply(const lab::Lab& lab, lab::PolicyId policy, const net::Prefix& to, Pat
             continue;
         if (!rule.accepts)
             return false;
-        path.preference = rule.preference.value_or(path.preference);
+        path.local_preference = rule.preference.value_or(path.local_preference);
         path.med = rule.med.value_or(path.med);
         path.as_path.insert(path.as_path.begin(), rule.prepend, own_as);
         for (plan::Community community : rule.add_communities)

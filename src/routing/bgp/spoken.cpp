@@ -27,6 +27,14 @@ class BgpProtocol final : public SpokenProtocol {
         into.push_back(std::make_unique<BgpTables>(lab, numbers));
     }
 
+    std::string_view state_name(const Neighbour& n) const override {
+        if (n.state == NeighbourState::full)
+            return "Established";
+        bool is_ended = n.discord == Discord::shut || n.discord == Discord::as_number
+                        || n.discord == Discord::router_id || n.discord == Discord::no_router_id;
+        return is_ended ? "Idle" : "Active";
+    }
+
     // Keepalives come three times in a hold time (RFC 4271 section 4.4).
     Duration silence_time(const lab::Lab& lab, const Neighbour& n) const override {
         Duration hold = std::chrono::seconds(lab.speaker(n.machine)->bgp->hold_s);

@@ -39,6 +39,17 @@ class OspfProtocol final : public SpokenProtocol {
         }
     }
 
+    std::string_view state_name(const Neighbour& n) const override {
+        switch (n.state) {
+        case NeighbourState::down: return "Down";
+        case NeighbourState::init: return "Init";
+        case NeighbourState::two_way: return "2-Way";
+        case NeighbourState::exchange: return "Exchange";
+        case NeighbourState::full: break;
+        }
+        return "Full";
+    }
+
     // After the dead interval; the last hello came half an interval before.
     Duration silence_time(const lab::Lab& lab, const Neighbour& n) const override {
         const lab::OspfNic& nic = told(lab, n);

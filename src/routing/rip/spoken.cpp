@@ -31,6 +31,10 @@ class RipProtocol final : public SpokenProtocol {
         into.push_back(std::make_unique<RipTables>(lab, numbers, condition, wiring));
     }
 
+    std::string_view state_name(const Neighbour& n) const override {
+        return n.state == NeighbourState::full ? "heard" : "not heard";
+    }
+
     // After six updates that did not come (RFC 2453 section 3.8).
     Duration silence_time(const lab::Lab& lab, const Neighbour& n) const override {
         std::uint32_t update_s = lab.speaker(n.machine)->rip->update_s;
