@@ -167,49 +167,18 @@ std::string changes_text(const Style& style, const Opened& opened, const PlanOpt
                          const routing::Settled& settled, const Rows& rows) {
     if (options.cuts.empty())
         return "";
-    using Row = std::vector<std::string>;
-    std::vector<Row> now = rows.of(settled);
-    std::vector<Row> whole = rows.of(routing::settle(opened.lab));
-    auto key = [&](const Row& row) {
-        return Row(row.begin(), row.begin() + static_cast<std::ptrdiff_t>(rows.key));
-    };
-    auto missing = [](std::vector<Row> from, std::vector<Row> others) {
-        std::ranges::sort(from);
-        std::ranges::sort(others);
-        std::vector<Row> found;
-        std::ranges::set_difference(from, others, std::back_inserter(found));
-        return found;
-    };
-    struct Change {
-        std::vector<Row> was;
-        std::vector<Row> is;
-    };
-    std::map<Row, Change> changes;
-    std::vector<const Row*> order; // of their keys: that of the whole lab's answer
-    auto collect = [&](const std::vector<Row>& rows_of_one, const std::vector<Row>& changed,
-                       std::vector<Row> Change::*side) {
-        for (const Row& row : rows_of_one) {
-            if (!std::ranges::binary_search(changed, row))
-                continue;
-            auto [change, is_new] = changes.try_emplace(key(row));
-            if (is_new)
-                order.push_back(&change->first);
-            (change->second.*side).push_back(row);
-        }
-    };
-    collect(whole, missing(whole, now), &Change::was);
-    collect(now, missing(now, whole), &Change::is);
+    std::vector<exports::Change> changes =
+        exports::changes(rows.of(routing::settle(opened.lab)), rows.of(settled), rows.key);
     std::vector<std::string> headings = rows.headings;
     headings.insert(headings.begin(), "");
     Table table(headings);
-    auto add = [&](const std::string& mark, const std::vector<Row>& list) {
-        for (Row row : list) {
+    auto add = [&](const std::string& mark, const std::vector<exports::Row>& list) {
+        for (exports::Row row : list) {
             row.insert(row.begin(), mark);
             table.add(std::move(row));
         }
     };
-    for (const Row* one : order) {
-        const Change& change = changes.at(*one);
+    for (const exports::Change& change : changes) {
         add(style.faint("was"), change.was);
         add("is", change.is);
     }

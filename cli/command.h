@@ -225,11 +225,6 @@ Outcome renumber_plan(const Style& style, const PlanOptions& options, const std:
 /// For a table or a sentence that says `ms`.
 double milliseconds(probe::Microseconds time);
 
-/// `64512 64513`, or `own`.
-std::string as_path_text(const routing::Path& path);
-/// `64512:100 64512:200`
-std::string communities_text(const routing::Path& path);
-
 /// The table of `jackal addresses`, and of a verdict list; shared with the tour.
 std::string addresses_text(const Style& style, const lab::Lab& lab);
 std::string check_text(const Style& style, const Opened& opened, const routing::Settled& settled,

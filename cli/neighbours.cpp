@@ -121,9 +121,9 @@ std::string database_text(const Style& style, const lab::Lab& lab, const routing
 std::vector<std::string> cells(const routing::Neighbour& n, const routing::Offer& offer) {
     bool bgp = n.protocol == routing::Protocol::bgp;
     return {net::to_string(offer.to), fmt::format("{}", offer.metric),
-            bgp ? as_path_text(offer.path) : "",
+            bgp ? exports::as_path_text(offer.path) : "",
             bgp ? fmt::format("{}", offer.path.local_preference) : "",
-            communities_text(offer.path)};
+            exports::communities_text(offer.path)};
 }
 
 std::vector<std::vector<std::string>>
@@ -221,20 +221,6 @@ Outcome neighbours(NeighboursOptions& options, const Style& style) {
 }
 
 } // namespace
-
-std::string as_path_text(const routing::Path& path) {
-    std::string text;
-    for (std::uint32_t as : path.as_path)
-        text += (text.empty() ? "" : " ") + fmt::format("{}", as);
-    return text.empty() ? "own" : text;
-}
-
-std::string communities_text(const routing::Path& path) {
-    std::string text;
-    for (plan::Community community : path.communities)
-        text += (text.empty() ? "" : " ") + plan::community_text(community);
-    return text;
-}
 
 void add_neighbours(CLI::App& app, Run& run) {
     auto options = std::make_shared<NeighboursOptions>();

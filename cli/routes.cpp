@@ -59,26 +59,6 @@ std::vector<std::vector<std::string>> route_rows(const routing::Settled& settled
     return rows;
 }
 
-// How a protocol came to a route: "intra-area 0, quay-r1", "64513 64514, lamp-r1".
-std::string origin_text(const lab::Lab& lab, const routing::Offer& offer) {
-    std::string from = offer.from ? lab.machines[offer.from].name : "";
-    switch (offer.kind) {
-    case routing::RouteKind::ospf:
-        return fmt::format("{}, area {}, from {}", routing::to_string(offer.type), offer.area,
-                           from);
-    case routing::RouteKind::rip: return fmt::format("from {}", from);
-    default: break;
-    }
-    std::string text = offer.path.as_path.empty()
-                           ? fmt::format("of this AS, from {}", from)
-                           : fmt::format("AS path {}, from {}", as_path_text(offer.path), from);
-    if (offer.path.local_preference != 100)
-        text += fmt::format(", local preference {}", offer.path.local_preference);
-    if (!offer.path.communities.empty())
-        text += ", " + communities_text(offer.path);
-    return text;
-}
-
 const routing::Offer* offer_for(const std::vector<routing::Offer>& offers,
                                 const routing::Route& route) {
     for (const routing::Offer& offer : offers)
@@ -95,23 +75,10 @@ std::string refused_text(const Style& style, const Opened& opened, const routing
         if (refused.machine != id)
             continue;
         const lab::StaticRoute& route = opened.lab.routes[refused.written];
-        std::string why;
-        switch (refused.why) {
-        case routing::Refusal::next_hop_off_link:
-            why = "the next hop is on no subnet that is up";
-            break;
-        case routing::Refusal::next_hop_is_own: why = "the next hop is the machine itself"; break;
-        case routing::Refusal::next_hop_is_routed:
-            why = "the next hop is itself reached by another route";
-            break;
-        case routing::Refusal::next_hop_is_broadcast:
-            why = "the next hop is a broadcast address";
-            break;
-        case routing::Refusal::repeated: why = "an earlier route has its prefix and metric"; break;
-        }
-        out += fmt::format("  {} {} via {}: {}  {}\n", style.bad("refused"),
-                           net::to_string(route.to), net::to_string(route.via), why,
-                           style.faint(plan::to_string(route.at, opened.lab.source)));
+        out +=
+            fmt::format("  {} {} via {}: {}  {}\n", style.bad("refused"), net::to_string(route.to),
+                        net::to_string(route.via), routing::to_string(refused.why),
+                        style.faint(plan::to_string(route.at, opened.lab.source)));
     }
     return out;
 }
@@ -131,25 +98,13 @@ std::string tables_text(const Style& style, const Opened& opened, const routing:
                 continue;
             std::vector<std::string> row = cells(opened.lab, route);
             if (const routing::Offer* offer = offer_for(offers, route))
-                row.push_back(origin_text(opened.lab, *offer));
+                row.push_back(exports::origin_text(opened.lab, *offer));
             table.add(row);
         }
         out += (out.empty() ? "" : "\n") + style.strong(opened.lab.machines[id].name) + "\n"
                + table.text(style, 2) + refused_text(style, opened, settled, id);
     }
     return out;
-}
-
-// Why the machine does not use what a protocol has for it.
-std::string lost_text(const std::vector<routing::Route>& own, const routing::Offer& offer) {
-    if (offer.lost_by != routing::Decision::best)
-        return std::string(routing::to_string(offer.lost_by));
-    for (const routing::Route& route : own)
-        if (route.to == offer.to && is_worth_a_line(route) && route.kind != offer.kind)
-            return fmt::format(
-                "distance {} after {} ({})", routing::administrative_distance(offer.kind),
-                routing::administrative_distance(route.kind), routing::to_string(route.kind));
-    return "";
 }
 
 // All that protocols have, used or not.
@@ -166,9 +121,9 @@ std::string offers_text(const Style& style, const Opened& opened, const routing:
             std::string via;
             for (const routing::Gate& gate : offer.gates)
                 via += (via.empty() ? "" : ", ") + via_text(opened.lab, gate.via);
-            std::string lost = lost_text(own, offer);
+            std::string lost = exports::loss_text(offer, own);
             table.add({prefix_text(offer.to), std::string(routing::to_string(offer.kind)), via,
-                       fmt::format("{}", offer.metric), origin_text(opened.lab, offer),
+                       fmt::format("{}", offer.metric), exports::origin_text(opened.lab, offer),
                        lost.empty() ? style.good("used") : style.faint(lost)});
         }
         out += (out.empty() ? "" : "\n") + style.strong(opened.lab.machines[id].name) + "\n"
@@ -193,16 +148,16 @@ std::string choice_text(const Style& style, const Opened& opened, const routing:
         std::vector<std::string> row = cells(opened.lab, route);
         const routing::Offer* offer = offer_for(offers, route);
         table.add({row[0], row[1], row[3], row[5], row[6],
-                   offer == nullptr ? "" : origin_text(opened.lab, *offer),
+                   offer == nullptr ? "" : exports::origin_text(opened.lab, *offer),
                    longest ? style.good("used") : style.faint("shorter prefix")});
     }
     for (const routing::Offer& offer : offers)
-        if (std::string lost = lost_text(routes, offer); !lost.empty())
+        if (std::string lost = exports::loss_text(offer, routes); !lost.empty())
             table.add({prefix_text(offer.to), std::string(routing::to_string(offer.kind)),
                        offer.gates.empty() ? "" : via_text(opened.lab, offer.gates.front().via),
                        fmt::format("{}", offer.metric),
                        fmt::format("{}", routing::administrative_distance(offer.kind)),
-                       origin_text(opened.lab, offer), style.faint(lost)});
+                       exports::origin_text(opened.lab, offer), style.faint(lost)});
     return fmt::format("{} to {}\n", style.strong(opened.lab.machines[id].name),
                        net::to_string(destination))
            + (used ? table.text(style, 2) : "  " + style.bad("no route") + "\n");

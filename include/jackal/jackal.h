@@ -10,6 +10,7 @@
 // Nothing here prints, reads a clock, or touches a file, but for plan::read_file.
 #pragma once
 
+#include "jackal/export/changes.h"
 #include "jackal/export/csv.h"
 #include "jackal/export/json.h"
 #include "jackal/export/namespaces.h"

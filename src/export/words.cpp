@@ -475,4 +475,47 @@ std::string whose_text(const lab::Lab& lab, net::Address address, const lab::Who
                            : fmt::format("; it is for {} ({})", special->meaning, special->source));
 }
 
+std::string as_path_text(const routing::Path& path) {
+    std::string text;
+    for (std::uint32_t as : path.as_path)
+        text += (text.empty() ? "" : " ") + fmt::format("{}", as);
+    return text.empty() ? "own" : text;
+}
+
+std::string communities_text(const routing::Path& path) {
+    std::string text;
+    for (plan::Community community : path.communities)
+        text += (text.empty() ? "" : " ") + plan::community_text(community);
+    return text;
+}
+
+std::string origin_text(const lab::Lab& lab, const routing::Offer& offer) {
+    std::string from = offer.from ? lab.machines[offer.from].name : "";
+    switch (offer.kind) {
+    case routing::RouteKind::ospf:
+        return fmt::format("{}, area {}, from {}", routing::to_string(offer.type), offer.area,
+                           from);
+    case routing::RouteKind::rip: return fmt::format("from {}", from);
+    default: break;
+    }
+    std::string text = offer.path.as_path.empty()
+                           ? fmt::format("of this AS, from {}", from)
+                           : fmt::format("AS path {}, from {}", as_path_text(offer.path), from);
+    if (offer.path.local_preference != 100)
+        text += fmt::format(", local preference {}", offer.path.local_preference);
+    if (!offer.path.communities.empty())
+        text += ", " + communities_text(offer.path);
+    return text;
+}
+
+std::string loss_text(const routing::Offer& offer, const std::vector<routing::Route>& routes) {
+    auto loss = routing::loss_of(offer, routes);
+    if (!loss)
+        return "";
+    if (!loss->to)
+        return std::string(routing::to_string(loss->decision));
+    return fmt::format("distance {} after {} ({})", routing::administrative_distance(offer.kind),
+                       routing::administrative_distance(*loss->to), routing::to_string(*loss->to));
+}
+
 } // namespace jackal::exports

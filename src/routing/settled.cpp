@@ -427,4 +427,24 @@ Settled settle(const Lab& lab) {
     return settle(lab, Condition(lab));
 }
 
+std::string_view to_string(Refusal why) {
+    switch (why) {
+    case Refusal::next_hop_off_link: return "the next hop is on no subnet that is up";
+    case Refusal::next_hop_is_own: return "the next hop is the machine itself";
+    case Refusal::next_hop_is_routed: return "the next hop is itself reached by another route";
+    case Refusal::next_hop_is_broadcast: return "the next hop is a broadcast address";
+    case Refusal::repeated: break;
+    }
+    return "an earlier route has its prefix and metric";
+}
+
+std::optional<Loss> loss_of(const Offer& offer, const std::vector<Route>& routes) {
+    if (offer.lost_by != Decision::best)
+        return Loss{offer.lost_by, std::nullopt};
+    for (const Route& route : routes)
+        if (route.to == offer.to && route.kind >= RouteKind::connected && route.kind != offer.kind)
+            return Loss{Decision::best, route.kind};
+    return std::nullopt;
+}
+
 } // namespace jackal::routing

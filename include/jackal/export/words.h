@@ -77,6 +77,20 @@ JACKAL_API std::vector<Why> why(const plan::Plan& plan, const lab::Lab& lab, std
 JACKAL_API std::string whose_text(const lab::Lab& lab, net::Address address,
                                   const lab::Whose& whose);
 
+/// `64512 64513`, or `own`.
+JACKAL_API std::string as_path_text(const routing::Path& path);
+/// `64512:100 64512:200`
+JACKAL_API std::string communities_text(const routing::Path& path);
+
+/// How a protocol came to a route: "intra-area, area 0, from quay-r1", "AS path 64513 64514, from
+/// lamp-r1".
+JACKAL_API std::string origin_text(const lab::Lab& lab, const routing::Offer& offer);
+
+/// Why the machine that has those routes does not use the offer: "lower local preference",
+/// "distance 200 after 20 (bgp)"; empty if it does.
+JACKAL_API std::string loss_text(const routing::Offer& offer,
+                                 const std::vector<routing::Route>& routes);
+
 /// One word for the kind: "machine", "gateway", "network", "broadcast", "dhcp", "reserved", "free",
 /// "space", "lan" or "outside".
 JACKAL_API std::string_view to_string(lab::Whose::Kind kind);

@@ -40,6 +40,9 @@ enum class Refusal : std::uint8_t {
     repeated,              ///< an earlier or connected route has the same prefix and metric
 };
 
+/// "the next hop is on no subnet that is up", …
+JACKAL_API std::string_view to_string(Refusal why);
+
 struct RefusedRoute {
     lab::RouteId written;
     lab::MachineId machine;
@@ -225,6 +228,17 @@ class JACKAL_API Settled {
     std::vector<bool> is_refused_hop_; // by learned hop: no machine takes it
     bool has_refused_hops_ = false;
 };
+
+/// Why a machine does not use what a protocol has for it.
+struct Loss {
+    Decision decision =
+        Decision::best;          ///< inside its protocol; best: to a route of a smaller distance
+    std::optional<RouteKind> to; ///< that route's kind
+};
+
+/// The loss of an offer (see Learned::offers) among the routes of its machine, or nothing if it is
+/// used.
+JACKAL_API std::optional<Loss> loss_of(const Offer& offer, const std::vector<Route>& routes);
 
 /// What a machine sends to `destination` from when the packet leaves by `out`. IPv6: the best of
 /// the NIC's addresses by RFC 6724 section 5; among equals the last one, as on Linux. IPv4: the
