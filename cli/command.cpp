@@ -201,8 +201,7 @@ lab::SiteId site_named(const lab::Lab& lab, const std::string& name) {
     for (const lab::Site& site : lab.sites)
         known.push_back(site.name);
     std::string_view near = plan::nearest_word(name, known);
-    throw NotAsked(fmt::format("there is no site \"{}\"{}", name,
-                               near.empty() ? "" : fmt::format("; did you mean {}?", near)));
+    throw NotAsked(fmt::format("there is no site \"{}\"{}", name, plan::did_you_mean(near)));
 }
 
 std::string counted(std::size_t n, std::string_view noun) {

@@ -16,8 +16,7 @@ std::string unknown_command(const CLI::App& app, const std::string& word) {
     if (word.empty() || word.front() == '-' || std::ranges::find(known, word) != known.end())
         return "";
     std::string_view near = jackal::plan::nearest_word(word, known);
-    return fmt::format("there is no command \"{}\"{}", word,
-                       near.empty() ? "" : fmt::format("; did you mean {}?", near));
+    return fmt::format("there is no command \"{}\"{}", word, jackal::plan::did_you_mean(near));
 }
 
 // Help as CLI11 makes it, but for the words of ping and trace, whose first one may be left out.

@@ -1,4 +1,5 @@
 #include "command.h"
+#include "jackal/sorted.h"
 
 #include <fmt/format.h>
 
@@ -149,9 +150,7 @@ Outcome ask_every_way(const Style& style, const Opened& opened, const PlanOption
                                       answer.back ? way_text(opened.lab, *answer.back) : "",
                                       std::string(probe::to_string(answer.outcome())),
                                       verdict_words(opened.lab, answer)});
-                  std::ranges::sort(ways);
-                  auto repeated = std::ranges::unique(ways);
-                  ways.erase(repeated.begin(), repeated.end());
+                  sort_unique(ways);
                   return ways;
               }};
     return {out + fmt::format("\n  {}\n", counted(lines.size(), "way"))

@@ -127,4 +127,10 @@ std::string to_string(const Prefix& prefix) {
     return fmt::format("{}/{}", to_string(prefix.first()), prefix.length());
 }
 
+Address moved(Address address, const Prefix& from, const Prefix& to) {
+    std::uint64_t borrow = address.low() < from.first().low() ? 1 : 0;
+    Address low = to.first().plus(address.low() - from.first().low());
+    return {low.high() + (address.high() - from.first().high() - borrow), low.low()};
+}
+
 } // namespace jackal::net

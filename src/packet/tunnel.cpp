@@ -1,4 +1,5 @@
 #include "jackal/packet/tunnel.h"
+#include "jackal/limits.h"
 
 #include "jackal/packet/walk.h"
 
@@ -10,7 +11,7 @@ namespace {
 
 // Tunnels inside tunnels, at most. Whoever sends a tunnel's outer packets into that tunnel itself
 // gets no further.
-constexpr int most_nested = 4;
+constexpr int most_nested = limits::nested_tunnels;
 
 // Outer packets may be fragmented anywhere (RFC 7348 section 4.3 only advises against it), and say
 // nothing of the packets before them: each is judged on its own.

@@ -51,4 +51,8 @@ std::string_view nearest_word(std::string_view word, const std::vector<std::stri
     return best;
 }
 
+std::string did_you_mean(std::string_view near) {
+    return near.empty() ? "" : "; did you mean " + std::string(near) + "?";
+}
+
 } // namespace jackal::plan

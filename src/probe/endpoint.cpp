@@ -47,8 +47,7 @@ std::string unknown_endpoint(const Lab& lab, std::string_view text) {
     for (const lab::Machine& machine : lab.machines)
         known.push_back(machine.name);
     std::string_view near = plan::nearest_word(name, known);
-    return fmt::format("there is no machine \"{}\"{}", name,
-                       near.empty() ? "" : fmt::format("; did you mean {}?", near));
+    return fmt::format("there is no machine \"{}\"{}", name, plan::did_you_mean(near));
 }
 
 const lab::InterfaceAddress* address_at(const Lab& lab, const Endpoint& end, net::Family family) {

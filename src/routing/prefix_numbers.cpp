@@ -1,4 +1,5 @@
 #include "prefix_numbers.h"
+#include "jackal/sorted.h"
 
 #include <algorithm>
 
@@ -25,9 +26,7 @@ PrefixNumbers::PrefixNumbers(const lab::Lab& lab) {
     if (lab.speakers.size() != 0)
         for (net::Family family : net::both_families)
             prefixes_.push_back(net::Prefix::everything(family));
-    std::ranges::sort(prefixes_);
-    auto repeated = std::ranges::unique(prefixes_);
-    prefixes_.erase(repeated.begin(), repeated.end());
+    sort_unique(prefixes_);
     prefixes_.shrink_to_fit();
 
     std::vector<std::uint32_t> around; // prefixes that hold the current one, outermost first

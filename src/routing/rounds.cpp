@@ -1,4 +1,6 @@
 #include "routing/rounds.h"
+#include "jackal/limits.h"
+#include "jackal/sorted.h"
 
 #include "routing/bgp/policy.h"
 #include "routing/neighbour.h"
@@ -72,9 +74,7 @@ class Handover {
                     if (auto exports = protocol->exports(speaker))
                         hand_over(speaker.machine, *protocol, *exports, all);
         for (std::vector<Injection>& some : all) {
-            std::ranges::sort(some);
-            auto repeated = std::ranges::unique(some);
-            some.erase(repeated.begin(), repeated.end());
+            sort_unique(some);
         }
         return all;
     }
@@ -176,7 +176,7 @@ class Handover {
     const PrefixNumbers& numbers_;
     const Condition& condition_;
     OwnRoutes& own_;
-    static constexpr std::size_t most_lessons = 50'000'000;
+    static constexpr std::size_t most_lessons = limits::redistributed;
     std::size_t lessons_ = 0; // looked through so far, for what is redistributed
 };
 
@@ -293,9 +293,7 @@ void report(const std::vector<std::vector<Injection>>& before,
                 dispute.to = numbers[row.prefix];
                 dispute.machines.push_back(row.machine);
             }
-    std::ranges::sort(dispute.machines);
-    auto repeated = std::ranges::unique(dispute.machines);
-    dispute.machines.erase(repeated.begin(), repeated.end());
+    sort_unique(dispute.machines);
     if (!dispute.machines.empty())
         disputes.push_back(std::move(dispute));
 }
@@ -305,7 +303,7 @@ void report(const std::vector<std::vector<Injection>>& before,
 void settle_together(const AllTables& tables, const lab::Lab& lab, const PrefixNumbers& numbers,
                      const Condition& condition, const lab::Wiring& wiring,
                      std::vector<Dispute>& disputes) {
-    constexpr int most_rounds = 16;
+    constexpr int most_rounds = limits::handover_rounds;
     OwnRoutes own(lab, condition);
     Handover handover(tables, lab, numbers, condition, own);
     Ground ground(tables, lab, numbers, condition, wiring, own);

@@ -1,4 +1,5 @@
 #include "jackal/routing/settled.h"
+#include "jackal/sorted.h"
 
 #include "prefix_numbers.h"
 #include "route_list.h"
@@ -265,9 +266,7 @@ void Settled::collect_broadcasts() {
     for (const lab::InterfaceAddress& row : lab_->addresses)
         if (net::Prefix prefix = row.prefix(); prefix.is_broadcast_address(prefix.last()))
             broadcasts_.push_back(prefix.last());
-    std::ranges::sort(broadcasts_);
-    auto repeated = std::ranges::unique(broadcasts_);
-    broadcasts_.erase(repeated.begin(), repeated.end());
+    sort_unique(broadcasts_);
 }
 
 bool Settled::is_direct(const Route& route) const {

@@ -1,4 +1,4 @@
-#include "jackal/jackal.h"
+#include "jackal/plan/edit.h"
 
 jackal::plan::Edit edit() {
 #ifdef MISTAKE

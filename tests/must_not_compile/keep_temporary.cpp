@@ -1,4 +1,4 @@
-#include "jackal/jackal.h"
+#include "jackal/lab/usage.h"
 
 void keep(const jackal::lab::Lab& lab) {
 #ifdef MISTAKE

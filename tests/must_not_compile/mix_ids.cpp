@@ -1,4 +1,4 @@
-#include "jackal/jackal.h"
+#include "jackal/lab/lab.h"
 
 bool is_up(const jackal::lab::Lab& lab, jackal::lab::MachineId machine) {
 #ifdef MISTAKE

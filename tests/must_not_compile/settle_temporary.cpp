@@ -1,4 +1,5 @@
-#include "jackal/jackal.h"
+#include "jackal/lab/build.h"
+#include "jackal/routing/settled.h"
 
 jackal::routing::Settled settled(const jackal::plan::Plan& plan) {
     jackal::lab::Lab lab = jackal::lab::build(plan);

@@ -1,4 +1,4 @@
-#include "jackal/jackal.h"
+#include "jackal/routing/settled.h"
 
 jackal::routing::Settled settled(const jackal::lab::Lab& lab) {
     jackal::routing::Condition condition(lab);

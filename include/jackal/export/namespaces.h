@@ -9,6 +9,7 @@
 #pragma once
 
 #include "jackal/api.h"
+#include "jackal/limits.h"
 #include "jackal/routing/settled.h"
 
 #include <string>
@@ -17,7 +18,7 @@ namespace jackal::exports {
 
 /// The most pings that the script's verb check asks; expectations that come after are left out, and
 /// the script's header says so.
-constexpr std::size_t most_checked_pings = 10'000;
+constexpr std::size_t most_checked_pings = limits::script_pings;
 
 struct ScriptOptions {
     /// Leases come from real servers and clients (dnsmasq, udhcpc), instead of being set.

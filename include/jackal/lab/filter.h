@@ -3,6 +3,7 @@
 #pragma once
 
 #include "jackal/api.h"
+#include "jackal/limits.h"
 #include "jackal/net/flow.h"
 #include "jackal/net/range.h"
 #include "jackal/plan/plan.h"
@@ -35,7 +36,7 @@ class RuleIndex {
     static constexpr std::uint32_t none = 0xffffffff;
 
     /// Entries that the indexes of one lab may have together, of some 150 bytes each at most.
-    static constexpr std::size_t most_entries = 2'000'000;
+    static constexpr std::size_t most_entries = limits::filter_entries;
 
     RuleIndex() = default;
     /// Takes its entries from `entries_left`.

@@ -95,4 +95,7 @@ JACKAL_API std::vector<Prefix> outermost(std::vector<Prefix> prefixes);
 /// `10.40.8.0/26`.
 JACKAL_API std::string to_string(const Prefix& prefix);
 
+/// The address at the same place in `to` that `address` has in `from`.
+JACKAL_API Address moved(Address address, const Prefix& from, const Prefix& to);
+
 } // namespace jackal::net

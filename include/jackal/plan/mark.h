@@ -47,4 +47,7 @@ JACKAL_API std::string to_string(Mark at, std::string_view file);
 JACKAL_API std::string_view nearest_word(std::string_view word,
                                          const std::vector<std::string_view>& known);
 
+/// "; did you mean NEAR?", to go behind a complaint; empty if nothing is near.
+JACKAL_API std::string did_you_mean(std::string_view near);
+
 } // namespace jackal::plan

@@ -10,6 +10,7 @@
 #pragma once
 
 #include "jackal/api.h"
+#include "jackal/limits.h"
 #include "jackal/plan/complete.h"
 
 #include <optional>
@@ -24,7 +25,7 @@ struct Reading {
     std::optional<Complete> plan;  ///< set if and only if problems is empty
     std::vector<Problem> problems; ///< in the order of their lines
 
-    static constexpr std::size_t most_problems = 1000;
+    static constexpr std::size_t most_problems = limits::problems;
 };
 
 /// Values for a plan's `params`, by name, in the place of the defaults written there.

@@ -9,6 +9,7 @@
 #pragma once
 
 #include "jackal/api.h"
+#include "jackal/limits.h"
 #include "jackal/plan/plan.h"
 
 namespace jackal::plan {
@@ -51,7 +52,7 @@ JACKAL_API std::string border_of(const Plan& plan, const Peering& peering, int s
 JACKAL_API std::string core_name(std::string_view site);
 
 /// How many routes peerings may bring, and how many peerings a plan may have.
-constexpr std::size_t most_implied_routes = 1'000'000;
-constexpr std::size_t most_peerings = 4096;
+constexpr std::size_t most_implied_routes = limits::implied_routes;
+constexpr std::size_t most_peerings = limits::peerings;
 
 } // namespace jackal::plan

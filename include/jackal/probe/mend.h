@@ -2,6 +2,7 @@
 #pragma once
 
 #include "jackal/api.h"
+#include "jackal/limits.h"
 #include "jackal/probe/ping.h"
 
 namespace jackal::probe {
@@ -34,6 +35,6 @@ JACKAL_API std::optional<PingQuestion> question(const lab::Lab& lab, std::string
 JACKAL_API Mending mend(const plan::Plan& plan, std::string_view from, std::string_view to,
                         const PingOptions& options = {});
 
-constexpr int most_mending_rounds = 16;
+constexpr int most_mending_rounds = limits::mending_rounds;
 
 } // namespace jackal::probe

@@ -2,6 +2,7 @@
 #pragma once
 
 #include "jackal/api.h"
+#include "jackal/limits.h"
 #include "jackal/probe/ping.h"
 
 namespace jackal::probe {
@@ -16,7 +17,7 @@ struct Verdict {
 };
 
 /// An expectation that covers more pairs than this is not met: it has to be split.
-constexpr std::size_t most_expected_pairs = 1'000'000;
+constexpr std::size_t most_expected_pairs = limits::expected_pairs;
 
 /// What became of one expectation. Chance is left out: a way that works counts as a reply unless
 /// all of it is lost.

@@ -3,6 +3,7 @@
 #pragma once
 
 #include "jackal/api.h"
+#include "jackal/limits.h"
 #include "jackal/probe/ping.h"
 
 #include <functional>
@@ -18,7 +19,7 @@ struct JACKAL_API Check {
 };
 
 /// Pairs of subnets are asked until this many; with more than 500 subnets the rest is left out.
-constexpr std::size_t most_pairs = 250'000;
+constexpr std::size_t most_pairs = limits::checked_pairs;
 
 /// The findings of the lab (lab::findings), and a finding for every place where packets from one
 /// subnet arrive at another but their replies are lost.

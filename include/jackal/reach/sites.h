@@ -2,6 +2,7 @@
 #pragma once
 
 #include "jackal/api.h"
+#include "jackal/limits.h"
 #include "jackal/probe/ping.h"
 
 #include <functional>
@@ -25,7 +26,7 @@ struct SiteReach {
 };
 
 /// At most so many pairs of subnets are asked of each pair of sites.
-constexpr std::size_t most_pairs_of_subnets = 10'000;
+constexpr std::size_t most_pairs_of_subnets = limits::site_pairs;
 
 /// `progress(done, total)` is called after each site, if it is set.
 JACKAL_API SiteReach

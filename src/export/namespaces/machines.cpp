@@ -3,6 +3,7 @@
 #include "jackal/export/words.h"
 #include "jackal/lab/place.h"
 #include "jackal/probe/exchange.h"
+#include "jackal/sorted.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -23,9 +24,7 @@ std::vector<routing::Gate> covered_gates(const Script& s, MachineId id) {
     for (const routing::Route& route : routes)
         if (routing::is_learned(route.kind) && route.via.family() == net::Family::ipv6)
             gates.push_back({route.out, route.via});
-    std::ranges::sort(gates);
-    auto repeated = std::ranges::unique(gates);
-    gates.erase(repeated.begin(), repeated.end());
+    sort_unique(gates);
     std::erase_if(gates, [&](const routing::Gate& gate) {
         const routing::Route* closest = nullptr;
         bool here = false;

@@ -1,4 +1,5 @@
 #include "export/namespaces/script.h"
+#include "jackal/sorted.h"
 
 #include "jackal/export/words.h"
 #include "jackal/lab/place.h"
@@ -45,17 +46,6 @@ std::string prefix_list(const std::vector<net::Prefix>& prefixes, net::Family fa
 }
 
 // Ports in order, those that overlap as one range.
-std::vector<net::Ports> merged(std::vector<net::Ports> ports) {
-    std::ranges::sort(ports, {}, &net::Ports::first);
-    std::vector<net::Ports> result;
-    for (net::Ports next : ports)
-        if (!result.empty() && next.first <= result.back().last)
-            result.back().last = std::max(result.back().last, next.last);
-        else
-            result.push_back(next);
-    return result;
-}
-
 std::string port_match(const lab::FilterRule& rule) {
     std::string_view protocol = rule.protocol == net::Protocol::icmp   ? "icmp, ipv6-icmp"
                                 : rule.protocol == net::Protocol::tcp  ? "tcp"

@@ -20,12 +20,7 @@ struct Move {
     net::Prefix from;
     net::Prefix to;
 
-    net::Address operator()(net::Address a) const {
-        net::Address offset{a.high() - from.first().high() - (a.low() < from.first().low() ? 1 : 0),
-                            a.low() - from.first().low()};
-        net::Address low = to.first().plus(offset.low());
-        return {low.high() + offset.high(), low.low()};
-    }
+    net::Address operator()(net::Address a) const { return net::moved(a, from, to); }
 };
 
 /// Whose a value of the plan is.

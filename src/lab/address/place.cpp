@@ -73,7 +73,7 @@ struct Move {
     std::optional<net::Address> operator()(net::Address a) const {
         if (!from.contains(a))
             return std::nullopt;
-        return to.first().plus(a.low() - from.first().low());
+        return net::moved(a, from, to);
     }
 };
 

@@ -1,3 +1,4 @@
+#include "jackal/sorted.h"
 #include "lab/address/assignment.h"
 
 #include "jackal/plan/outside.h"
@@ -10,18 +11,6 @@
 namespace jackal::lab {
 
 namespace {
-
-// Ascending, and none overlapping another.
-std::vector<net::Range> merged(std::vector<net::Range> ranges) {
-    std::ranges::sort(ranges, {}, &net::Range::first);
-    std::vector<net::Range> result;
-    for (const net::Range& range : ranges)
-        if (!result.empty() && range.first <= result.back().last)
-            result.back().last = std::max(result.back().last, range.last);
-        else
-            result.push_back(range);
-    return result;
-}
 
 // The part of a subnet's prefix that a region is; what goes beyond its end is told.
 std::optional<net::Range> range_in(Assignment& a, SubnetId id,

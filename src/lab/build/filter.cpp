@@ -1,5 +1,7 @@
 #include "jackal/lab/filter.h"
 
+#include "jackal/sorted.h"
+
 #include <algorithm>
 #include <map>
 #include <set>
@@ -185,13 +187,7 @@ void RuleIndex::keep_apart(std::uint32_t number, const FilterRule& rule) {
                   .from = ranges_of(rule.any_from, rule.from, family),
                   .to = ranges_of(rule.any_to, rule.to, family),
                   .ports = {}};
-        std::vector<net::Ports> ports = rule.ports;
-        std::ranges::sort(ports, {}, &net::Ports::first);
-        for (net::Ports next : ports)
-            if (wide.ports.empty() || wide.ports.back().last < next.first)
-                wide.ports.push_back(next);
-            else
-                wide.ports.back().last = std::max(wide.ports.back().last, next.last);
+        wide.ports = merged(rule.ports);
         if (rule.ports.empty())
             wide.ports.push_back({});
         wide_.push_back(std::move(wide));

@@ -1,4 +1,5 @@
 #include "protocols.h"
+#include "jackal/sorted.h"
 
 #include <algorithm>
 
@@ -196,9 +197,7 @@ class SpeakerMaker {
         if (told.nics.all)
             for (NicId nic : lab_.nics_of(machine_))
                 nics.push_back(nic);
-        std::ranges::sort(nics);
-        auto repeated = std::ranges::unique(nics);
-        nics.erase(repeated.begin(), repeated.end());
+        sort_unique(nics);
         for (NicId nic : nics)
             row.nics.push_back({.nic = nic, .passive = lab_.nics[nic].is_loopback()});
         each_value(row.nics, told.costs, [](RipNic& nic, auto cost) { nic.cost = cost; });

@@ -3,6 +3,7 @@
 #pragma once
 
 #include "jackal/lab/finding.h"
+#include "jackal/limits.h"
 
 namespace jackal::lab {
 
@@ -24,7 +25,7 @@ struct Inspection {
     bool worth_working_out() { return worked_out_++ < most_worked_out; }
 
   private:
-    static constexpr int most_worked_out = 200;
+    static constexpr int most_worked_out = limits::worked_out_remedies;
     int worked_out_ = 0;
 };
 

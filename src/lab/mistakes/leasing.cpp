@@ -2,6 +2,7 @@
 
 #include "jackal/lab/place.h"
 #include "jackal/lab/wiring.h"
+#include "jackal/limits.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -215,7 +216,7 @@ class LeaseInspector {
     }
 
     // Remedies are searched for; who has more of them mends these first.
-    static constexpr int most_described = 200;
+    static constexpr int most_described = limits::worked_out_remedies;
 
     const Lab& lab_;
     Wiring wiring_;

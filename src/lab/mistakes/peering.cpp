@@ -50,14 +50,6 @@ Remedy accept(const Lab& lab, const Peering& peering) {
     return remedy;
 }
 
-// The same place in `to` that `prefix` has in `from`.
-net::Prefix moved(const net::Prefix& prefix, const net::Prefix& from, const net::Prefix& to) {
-    net::Address first = prefix.first();
-    return {net::Address(to.first().high() + (first.high() - from.first().high()),
-                         to.first().low() + (first.low() - from.first().low())),
-            prefix.length()};
-}
-
 // Private space for a site in the place of `range`: as large, or else as large as there is.
 std::optional<net::Prefix> another_space(const Lab& lab, const Site& site,
                                          const net::Prefix& range) {
@@ -95,7 +87,8 @@ Remedy separate(const Lab& lab, const Peering& peering) {
                 || !range.contains(*prefix))
                 continue;
             if (space && space->length() == range.length())
-                renumber_to(id, moved(*prefix, range, *space));
+                renumber_to(
+                    id, net::Prefix(net::moved(prefix->first(), range, *space), prefix->length()));
             else if (auto to = free_prefix(lab, subnet.site, range.family(), prefix->length()))
                 renumber_to(id, *to);
         }

@@ -1,6 +1,7 @@
 #include "switching.h"
 
 #include "jackal/lab/wiring.h"
+#include "jackal/limits.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -274,7 +275,7 @@ class SwitchInspector {
     }
 
     // The reason is searched for along the cables; who has more of them mends these first.
-    static constexpr int most_described = 200;
+    static constexpr int most_described = limits::worked_out_remedies;
 
     const Lab& lab_;
     WiringState state_;

@@ -5,6 +5,7 @@
 // is refused, so that what walks it needs no guard of its own.
 #pragma once
 
+#include "jackal/limits.h"
 #include "jackal/plan/mark.h"
 
 #include <cstdint>
@@ -20,8 +21,8 @@ class Document {
   public:
     using Id = std::uint32_t;
     static constexpr Id none = ~Id{0};
-    static constexpr std::uint64_t most_nodes = 10'000'000;
-    static constexpr std::size_t most_depth = 64;
+    static constexpr std::uint64_t most_nodes = limits::document_nodes;
+    static constexpr std::size_t most_depth = limits::document_depth;
 
     struct Node {
         NodeKind kind = NodeKind::scalar;

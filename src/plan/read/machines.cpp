@@ -1,3 +1,4 @@
+#include "jackal/limits.h"
 #include "plan/edit/duties.h"
 #include "reader.h"
 
@@ -232,9 +233,9 @@ class MachineReader {
     }
 
   private:
-    static constexpr int most_alike = 16;
-    static constexpr std::uint64_t most_clones = 10'000;
-    static constexpr std::uint64_t most_parts = 2'000'000;
+    static constexpr int most_alike = limits::alike;
+    static constexpr std::uint64_t most_clones = limits::clones;
+    static constexpr std::uint64_t most_parts = limits::clone_parts;
 
     NodeId value(NodeId entry, std::string_view wanted) const {
         NodeId found = Document::none;
@@ -275,9 +276,8 @@ class MachineReader {
                 known.push_back(word);
             std::ranges::sort(known);
             std::string_view near = nearest_word(name, known);
-            return r_.problem(
-                at, fmt::format("there is no entry {} to be like{}", shown(name),
-                                near.empty() ? "" : fmt::format("; did you mean {}?", near)));
+            return r_.problem(at, fmt::format("there is no entry {} to be like{}", shown(name),
+                                              did_you_mean(near)));
         }
         if (depth == most_alike)
             return r_.problem(at, fmt::format("more than {} entries are like each other in a row, "

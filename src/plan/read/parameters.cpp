@@ -1,4 +1,5 @@
 #include "parameters.h"
+#include "jackal/limits.h"
 
 #include <map>
 #include <unordered_set>
@@ -49,8 +50,7 @@ class Parameters {
         for (const auto& [word, _] : values_)
             known.push_back(word);
         std::string_view near = nearest_word(name, known);
-        return fmt::format("there is no parameter {}{}", shown(name),
-                           near.empty() ? "" : fmt::format("; did you mean {}?", near));
+        return fmt::format("there is no parameter {}{}", shown(name), did_you_mean(near));
     }
 
     // `$name` as the whole value, or `${name}` anywhere in it; any other `$` is just a letter.
@@ -89,7 +89,7 @@ class Parameters {
         return found != values_.end();
     }
 
-    static constexpr std::size_t most_added = 100'000'000;
+    static constexpr std::size_t most_added = limits::parameter_bytes;
 
     Document& document_;
     Reader& r_;

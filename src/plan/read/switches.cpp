@@ -1,3 +1,4 @@
+#include "jackal/sorted.h"
 #include "reader.h"
 
 namespace jackal::plan {
@@ -19,9 +20,7 @@ const Key<SwitchPort> port_keys[] = {
              if (auto vlan = read_vlan(r, item))
                  p.tagged.push_back(*vlan);
          });
-         std::ranges::sort(p.tagged);
-         auto repeated = std::ranges::unique(p.tagged);
-         p.tagged.erase(repeated.begin(), repeated.end());
+         sort_unique(p.tagged);
      }},
     {"vlan", read_untagged},
 };

@@ -48,8 +48,7 @@ bool check_port(Validation& v, const Placed<std::string>& port) {
         for (const SwitchPort& entry : v.plan.switches[*row].ports)
             known.push_back(entry.name);
     std::string_view near = nearest_word(rest, known);
-    v.problem(port.at, fmt::format("{} has no port \"{}\"{}", name, rest,
-                                   near.empty() ? "" : fmt::format("; did you mean {}?", near)));
+    v.problem(port.at, fmt::format("{} has no port \"{}\"{}", name, rest, did_you_mean(near)));
     return false;
 }
 

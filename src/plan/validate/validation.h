@@ -1,6 +1,7 @@
 // The checks of a plan: what they share. Each stands in the file of its kind.
 #pragma once
 
+#include "jackal/limits.h"
 #include "jackal/plan/complete.h"
 #include "jackal/plan/name_index.h"
 
@@ -33,10 +34,8 @@ class Names {
         if (suggestions_++ < most_suggestions)
             for (const Entry& entry : entries_)
                 known.push_back(entry.name);
-        std::string_view near = nearest_word(name, known);
-        if (!near.empty())
-            return fmt::format("there is no {} \"{}\"; did you mean {}?", what, name, near);
-        return fmt::format("there is no {} \"{}\"", what, name);
+        return fmt::format("there is no {} \"{}\"{}", what, name,
+                           did_you_mean(nearest_word(name, known)));
     }
 
   private:
@@ -75,7 +74,7 @@ struct Validation {
     std::vector<std::size_t> link_nics;                        ///< by machine: NICs that links add
 
     /// Rules and translations may name so many addresses in all.
-    static constexpr std::size_t most_named = 2'000'000;
+    static constexpr std::size_t most_named = limits::named_addresses;
     static constexpr int most_port_suggestions = 50; ///< searching among many takes its time
 
     void problem(Mark at, std::string message) { problems.push_back({at, std::move(message)}); }

@@ -1,4 +1,5 @@
 #include "bgp.h"
+#include "jackal/sorted.h"
 
 #include "routing/bgp/policy.h"
 #include "routing/neighbour.h"
@@ -381,9 +382,7 @@ std::uint32_t BgpTables::gates_of(std::uint32_t speaker, const std::vector<Candi
                     gates_.push_back(gate);
                 set.push_back(number->second);
             }
-    std::ranges::sort(set);
-    auto repeated = std::ranges::unique(set);
-    set.erase(repeated.begin(), repeated.end());
+    sort_unique(set);
     if (set.empty())
         return none;
     auto [number, is_new] = set_numbers_.emplace(set, static_cast<std::uint32_t>(sets_.size()));

@@ -5,6 +5,7 @@
 // the work does not grow with the number of prefixes but with that of such sets.
 #pragma once
 
+#include "jackal/limits.h"
 #include "routing/protocol.h"
 
 #include <map>
@@ -17,7 +18,7 @@ constexpr std::uint16_t bgp_port = 179;
 class BgpTables final : public ProtocolTables {
   public:
     /// No more paths than this are looked at, so that no plan exhausts the computer.
-    static constexpr std::size_t most_candidates = 50'000'000;
+    static constexpr std::size_t most_candidates = limits::bgp_paths;
 
     BgpTables(const lab::Lab& lab, const PrefixNumbers& numbers);
 

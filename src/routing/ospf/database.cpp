@@ -1,3 +1,4 @@
+#include "jackal/sorted.h"
 #include "routing/ospf/ospf.h"
 
 #include <algorithm>
@@ -77,9 +78,7 @@ void OspfTables::elect(std::span<const std::uint32_t> group) {
     for (std::uint32_t i : group)
         for (std::uint32_t interface : {graph_->pairs[i].a, graph_->pairs[i].b})
             all.push_back(interface);
-    std::ranges::sort(all);
-    auto repeated = std::ranges::unique(all);
-    all.erase(repeated.begin(), repeated.end());
+    sort_unique(all);
     std::vector<std::uint32_t> parents = singles(all.size());
     auto root = [&](std::uint32_t interface) {
         auto place = std::ranges::lower_bound(all, interface) - all.begin();

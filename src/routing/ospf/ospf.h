@@ -6,6 +6,7 @@
 // route to a prefix is put together from those when it is asked for.
 #pragma once
 
+#include "jackal/limits.h"
 #include "routing/protocol.h"
 
 namespace jackal::routing {
@@ -15,10 +16,10 @@ class OspfTables final : public ProtocolTables {
     /// No more than this is worked out, so that no plan exhausts the computer: machines on one
     /// segment that are looked at, pairs of neighbours, pairs of routers in one area, summaries and
     /// external routes.
-    static constexpr std::size_t most_on_segment = 1'000;
-    static constexpr std::size_t most_pairs = 2'000'000;
-    static constexpr std::size_t most_row_entries = 450'000'000;
-    static constexpr std::size_t most_adverts = 20'000'000;
+    static constexpr std::size_t most_on_segment = limits::speakers_on_segment;
+    static constexpr std::size_t most_pairs = limits::ospf_pairs;
+    static constexpr std::size_t most_row_entries = limits::ospf_ways;
+    static constexpr std::size_t most_adverts = limits::ospf_adverts;
 
     OspfTables(const lab::Lab& lab, const PrefixNumbers& numbers, net::Family family)
         : lab_(&lab), numbers_(&numbers), family_(family) {}

@@ -1,3 +1,4 @@
+#include "jackal/sorted.h"
 #include "routing/ospf/ospf.h"
 
 #include "routing/neighbour.h"
@@ -223,9 +224,7 @@ class OspfTables::ShortestPaths {
         std::vector<std::uint16_t> all = members(a);
         for (std::uint16_t gate : members(b))
             all.push_back(gate);
-        std::ranges::sort(all);
-        auto repeated = std::ranges::unique(all);
-        all.erase(repeated.begin(), repeated.end());
+        sort_unique(all);
         if (row_->merged.size() + single_ >= no_set)
             return a; // more sets than are told apart
         auto [known, is_new] =

@@ -2,6 +2,7 @@
 // RFC 2080).
 #pragma once
 
+#include "jackal/limits.h"
 #include "routing/protocol.h"
 
 namespace jackal::routing {
@@ -11,9 +12,9 @@ class RipTables final : public ProtocolTables {
     static constexpr std::uint8_t infinity = 16; ///< RFC 2453 section 3.4
     /// No more than this is worked out, so that no plan exhausts the computer: machines on one
     /// segment that hear each other, pairs of neighbours, and times that one hears of a prefix.
-    static constexpr std::size_t most_on_segment = 1'000;
-    static constexpr std::size_t most_hearings = 2'000'000;
-    static constexpr std::size_t most_news = 200'000'000;
+    static constexpr std::size_t most_on_segment = limits::speakers_on_segment;
+    static constexpr std::size_t most_hearings = limits::rip_pairs;
+    static constexpr std::size_t most_news = limits::rip_news;
 
     RipTables(const lab::Lab& lab, const PrefixNumbers& numbers, const Condition& condition,
               const lab::Wiring& wiring);

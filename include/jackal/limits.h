@@ -1,0 +1,81 @@
+// How much of anything Jackal works out, so that no input keeps a computer busy or fills its
+// memory: any is answered within seconds and a gigabyte, or refused with the limit that it met.
+// Labs that people build stay far below all of these.
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+
+namespace jackal::limits {
+
+// --- reading a plan: refused beyond
+// ---------------------------------------------------------------
+
+/// Nodes of a document with its aliases written out; some 100 bytes each while it is read.
+constexpr std::uint64_t document_nodes = 10'000'000;
+/// Levels of a document; deeper ones are attacks on a stack.
+constexpr std::size_t document_depth = 64;
+/// Bytes that parameters add to a document.
+constexpr std::size_t parameter_bytes = 100'000'000;
+/// Machines of one entry with `count`, and all their parts together.
+constexpr std::uint64_t clones = 10'000;
+constexpr std::uint64_t clone_parts = 2'000'000;
+/// Entries that are like each other in a row.
+constexpr int alike = 16;
+/// Problems that are told of one plan.
+constexpr std::size_t problems = 1000;
+
+// --- a plan: refused beyond
+// -----------------------------------------------------------------------
+
+/// Addresses that the rules and translations of a plan name in all.
+constexpr std::size_t named_addresses = 2'000'000;
+/// Peerings, and routes that they bring: each site's routes to all subnets of its peers.
+constexpr std::size_t peerings = 4096;
+constexpr std::size_t implied_routes = 1'000'000;
+
+// --- a lab: kept apart or left out beyond
+// ---------------------------------------------------------
+
+/// Entries that the indexes of all filters may have together, of some 150 bytes each at most; a
+/// rule beyond is tried one after another.
+constexpr std::size_t filter_entries = 2'000'000;
+/// Findings whose remedies are searched for; whoever has more mends the first and asks again.
+constexpr int worked_out_remedies = 200;
+
+// --- routing protocols: what is beyond is missing in all tables, and check says so
+// ----------------
+
+/// Machines on one segment that are looked at as neighbours of each other.
+constexpr std::size_t speakers_on_segment = 1'000;
+/// OSPF: pairs of neighbours; ways of routers to each other in one area; summaries and external
+/// routes.
+constexpr std::size_t ospf_pairs = 2'000'000;
+constexpr std::size_t ospf_ways = 450'000'000;
+constexpr std::size_t ospf_adverts = 20'000'000;
+/// RIP: pairs of neighbours, and times that one hears of a prefix.
+constexpr std::size_t rip_pairs = 2'000'000;
+constexpr std::size_t rip_news = 200'000'000;
+/// BGP: paths that are looked at.
+constexpr std::size_t bgp_paths = 50'000'000;
+/// Routes that are looked through for what is redistributed.
+constexpr std::size_t redistributed = 50'000'000;
+/// Times that protocols hand routes to each other before it counts as a dispute.
+constexpr int handover_rounds = 16;
+
+// --- packets and questions
+// ------------------------------------------------------------------------
+
+/// Tunnels inside tunnels. Whoever sends a tunnel's outer packets into that tunnel gets no further.
+constexpr int nested_tunnels = 4;
+/// Pairs that one expectation covers; more must be split.
+constexpr std::size_t expected_pairs = 1'000'000;
+/// Pairs of subnets that check asks, and that one row of sites asks.
+constexpr std::size_t checked_pairs = 250'000;
+constexpr std::size_t site_pairs = 10'000;
+/// Labs that are built to mend one ping.
+constexpr int mending_rounds = 16;
+/// Pings that the script of a lab asks.
+constexpr std::size_t script_pings = 10'000;
+
+} // namespace jackal::limits
