@@ -1,6 +1,6 @@
 #include "command.h"
 
-#include "jackal/lab/place.h"
+#include "jackal/lab/start_order.h"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>

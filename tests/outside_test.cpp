@@ -1,7 +1,7 @@
 // DHCP, ways outside and names.
 #include "lab_of.h"
 
-#include "jackal/lab/place.h"
+#include "jackal/lab/start_order.h"
 #include "jackal/plan/outside.h"
 #include "jackal/probe/mend.h"
 

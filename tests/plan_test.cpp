@@ -77,11 +77,11 @@ routers:
     CHECK(plan.machine("chart-2")->entry_name() == "chart");
     CHECK(plan.machine("chart-2")->forwards == true);
     CHECK(plan.machine("lamp")->forwards == false);
-    CHECK(plan.machine("lamp")->about == "for charts");
+    CHECK(*plan.machine("lamp")->about == "for charts");
     CHECK(plan.machine("lamp")->nics[0].subnet.value == "mess");
     CHECK(plan.machine("r1")->nics.size() == 2);
     CHECK(net::to_string(plan.subnet("quay")->prefixes[0].value) == "10.7.0.0/24");
-    CHECK(plan.subnet("quay")->about == "costs $5, or 100");
+    CHECK(*plan.subnet("quay")->about == "costs $5, or 100");
     CHECK(plan.subnet("mess")->hosts->value == 100);
     plan::EditText words = plan::to_text(plan::SetNicUp{"chart-2", 0}, plan);
     CHECK(plan::to_string(words.place) == "guests.chart (for chart-2 alone).nics[0].state");

@@ -7,6 +7,7 @@
 
 #include <algorithm>
 #include <doctest/doctest.h>
+#include <filesystem>
 #include <random>
 #include <set>
 
@@ -228,4 +229,36 @@ TEST_CASE("expectations between subnets cover every pair, and fail for one wrong
     verdict = probe::verify(settled, 0);
     CHECK(verdict.failed == 2);
     CHECK(verdict.explanation.find("more than 8 ms") != std::string::npos);
+}
+
+TEST_CASE("exchanges of one kind have one diagnosis") {
+    std::size_t gaps = 0;
+    std::size_t kinds = 0;
+    for (const char* folder : {SOURCE_DIR "/demo", SOURCE_DIR "/demo/mistakes"})
+        for (const auto& file : std::filesystem::directory_iterator(folder)) {
+            if (file.path().extension() != ".yaml")
+                continue;
+            CAPTURE(file.path().string());
+            lab::Lab lab = lab::build(*plan::read_file(file.path()).plan);
+            routing::Settled settled = routing::settle(lab);
+            probe::Diagnoser diagnoser(settled);
+            std::set<probe::GapKind> seen;
+            for (const lab::Machine& from : lab.machines)
+                for (const lab::Machine& to : lab.machines) {
+                    auto exchange =
+                        probe::exchange(settled, *probe::question(lab, from.name, to.name));
+                    if (exchange.replied())
+                        continue;
+                    CAPTURE(from.name);
+                    CAPTURE(to.name);
+                    auto alone = probe::diagnose(settled, exchange);
+                    const probe::Diagnosis& shared = diagnoser.of(exchange);
+                    CHECK(plan::slug(shared.cause) == plan::slug(alone->cause));
+                    CHECK(shared.where == alone->where);
+                    seen.insert(probe::kind_of(settled, exchange));
+                    ++gaps;
+                }
+            kinds += seen.size();
+        }
+    CHECK(gaps > kinds); // else nothing is gained
 }

@@ -21,6 +21,7 @@
 #include "jackal/lab/finding.h"
 #include "jackal/lab/peering.h"
 #include "jackal/lab/place.h"
+#include "jackal/lab/start_order.h"
 #include "jackal/lab/usage.h"
 #include "jackal/lab/why.h"
 #include "jackal/lab/wiring.h"

@@ -2,7 +2,7 @@
 
 #include "jackal/export/words.h"
 #include "jackal/lab/peering.h"
-#include "jackal/lab/place.h"
+#include "jackal/lab/start_order.h"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>

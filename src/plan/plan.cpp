@@ -1,6 +1,9 @@
 #include "jackal/plan/plan.h"
 
+#include "plan/units.h"
+
 #include <algorithm>
+#include <cmath>
 #include <fmt/format.h>
 #include <unordered_map>
 #include <utility>
@@ -102,6 +105,23 @@ bool is_name(std::string_view text) {
     };
     return !text.empty() && text.size() <= 63 && text.front() != '-' && text.back() != '-'
            && std::all_of(text.begin(), text.end(), inner);
+}
+
+std::string_view to_string(Exit exit) {
+    switch (exit) {
+    case Exit::lend: return "lend";
+    case Exit::borrow: return "borrow";
+    case Exit::none: break;
+    }
+    return "none";
+}
+
+std::optional<std::chrono::microseconds> parse_time(std::string_view text) {
+    constexpr double most_us = 1e12;
+    auto us = parse_with_unit(text, {{"us", 1}, {"ms", 1e3}, {"s", 1e6}});
+    if (!us || *us > most_us)
+        return std::nullopt;
+    return std::chrono::microseconds(std::llround(*us));
 }
 
 } // namespace jackal::plan

@@ -107,20 +107,6 @@ class Checker {
 
 } // namespace
 
-std::optional<NicId> speaker(const routing::Settled& settled, const lab::Subnet& subnet) {
-    const Lab& lab = settled.lab();
-    std::optional<NicId> other;
-    for (NicId nic : lab.segments[subnet.segment].nics) {
-        if (!settled.is_usable(nic) || lab.nics[nic].address_count == 0)
-            continue;
-        if (lab.machines[lab.nics[nic].machine].kind == plan::MachineKind::guest)
-            return nic;
-        if (!other)
-            other = nic;
-    }
-    return other;
-}
-
 bool Check::has_errors() const {
     return std::ranges::any_of(
         findings, [](const lab::Finding& f) { return f.severity == lab::Severity::error; });

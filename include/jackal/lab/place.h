@@ -47,14 +47,4 @@ JACKAL_API std::optional<net::Address> router_address(const Lab& lab, SegmentId 
 enum class JoinedBy : std::uint8_t { any_machine, forwarding_machines };
 JACKAL_API std::vector<std::uint32_t> islands(const Lab& lab, JoinedBy joined_by);
 
-/// A machine in the order in which a person must start them.
-struct Start {
-    MachineId machine;
-    std::size_t round = 1;        ///< machines of one round may start together
-    std::vector<MachineId> after; ///< whom it takes an address from, or that the plan names
-};
-
-/// All machines that are to run: those that others take their addresses from first.
-JACKAL_API std::vector<Start> start_order(const Lab& lab);
-
 } // namespace jackal::lab

@@ -157,7 +157,7 @@ struct SubnetGateway {
 /// One segment with the prefixes used on it. At most one of prefixes, hosts and size is set.
 struct Subnet {
     std::string name;
-    std::string about;
+    Rare<std::string> about;
     std::optional<Placed<std::string>> site;
     std::vector<Placed<net::Prefix>> prefixes;  ///< at most one of each family
     std::optional<Placed<std::uint64_t>> hosts; ///< usable addresses wanted, besides the gateway
@@ -351,7 +351,7 @@ enum class MachineKind : std::uint8_t { guest, router };
 struct Machine {
     MachineKind kind = MachineKind::guest;
     std::string name;
-    std::string about;
+    Rare<std::string> about;
     std::vector<Nic> nics;
     Rare<MachineGateway> gateway; ///< unset: automatic for guests, none for routers
     std::vector<Route> routes;

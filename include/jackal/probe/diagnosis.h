@@ -24,13 +24,13 @@ JACKAL_API std::optional<Diagnosis> diagnose(const routing::Settled& settled,
                                              const Exchange& exchange);
 
 /// What exchanges that fail alike have in common: where and how the packet ended, on its way to
-/// which segment, and what it had passed that a cause may lie in.
+/// which NIC, and what it had passed that a cause may lie in.
 struct GapKind {
     Gap gap = Gap::none;
     packet::Ending ending = packet::Ending::delivered;
     net::Family family = net::Family::ipv4;
     lab::MachineId where;           ///< the machine that it ended at
-    lab::SegmentId towards;         ///< that the destination is on, or none
+    lab::NicId target;              ///< that has the destination, or none
     lab::SiteId from;               ///< of its sender
     lab::MachineId circle;          ///< the first machine that it came to again, or none
     lab::MachineId left_by;         ///< the last machine of the lab before the outside, or none

@@ -1,8 +1,7 @@
 #include "export/namespaces/script.h"
+#include "jackal/lab/start_order.h"
 
 #include "jackal/export/words.h"
-#include "jackal/lab/place.h"
-#include "jackal/probe/exchange.h"
 
 #include <fmt/format.h>
 

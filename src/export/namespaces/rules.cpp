@@ -1,10 +1,6 @@
 #include "export/namespaces/script.h"
 #include "jackal/sorted.h"
 
-#include "jackal/export/words.h"
-#include "jackal/lab/place.h"
-#include "jackal/probe/exchange.h"
-
 #include <algorithm>
 #include <fmt/format.h>
 

@@ -1,9 +1,5 @@
 #include "export/namespaces/script.h"
 
-#include "jackal/export/words.h"
-#include "jackal/lab/place.h"
-#include "jackal/probe/exchange.h"
-
 #include <fmt/format.h>
 
 namespace jackal::exports {

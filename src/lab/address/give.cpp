@@ -2,6 +2,7 @@
 
 #include "jackal/plan/outside.h"
 #include "lab/dhcp/leases.h"
+#include "lab/dhcp/offers.h"
 
 #include <fmt/format.h>
 

@@ -2,7 +2,7 @@
 #include "lab/address/assignment.h"
 
 #include "jackal/plan/outside.h"
-#include "lab/dhcp/leases.h"
+#include "lab/dhcp/offers.h"
 
 #include <algorithm>
 #include <fmt/format.h>

@@ -1,7 +1,6 @@
 #include "lab/address/assignment.h"
 
 #include "jackal/plan/outside.h"
-#include "lab/dhcp/leases.h"
 
 #include <algorithm>
 #include <map>

@@ -6,15 +6,9 @@
 
 namespace jackal::lab {
 
-/// What is offered with everything as the plan says.
-std::vector<DhcpOffer> offers(const plan::Plan& plan, const Lab& lab);
-
-/// What every NIC with `address: dhcp` gets, by NIC; who starts earlier asks earlier,, in plan
+/// What every NIC with `address: dhcp` gets, by NIC; who starts earlier asks earlier, in plan
 /// order, from servers that have their own addresses in `lab`. Leases that `lab` has already are
 /// given out anew.
 std::vector<Lease> leases(const plan::Plan& plan, const Lab& lab);
-
-/// The part of a subnet's prefix that a region is, cut off where the prefix ends; or nothing.
-std::optional<net::Range> region_in(const net::Prefix& prefix, const plan::Region& region);
 
 } // namespace jackal::lab

@@ -3,6 +3,7 @@
 #include "jackal/lab/place.h"
 #include "jackal/lab/wiring.h"
 #include "jackal/limits.h"
+#include "lab/mistakes/nics.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -227,14 +228,9 @@ class LeaseInspector {
 } // namespace
 
 Finding describe(const Lab& lab, const Lease& lease) {
-    const Machine& machine = lab.machines[lab.nics[lease.nic].machine];
-    if (!machine.up)
-        return {Cause::machine_off,
-                Severity::error,
-                machine.name,
-                fmt::format("{} is off", machine.name),
-                {{plan::SetMachineUp{machine.name}}, ""},
-                machine.at};
+    MachineId machine = lab.nics[lease.nic].machine;
+    if (!lab.machines[machine].up)
+        return describe(lab, MachineOff{machine});
     return lease.refusal == Lease::Refusal::range_dry ? range_dry(lab, lease)
                                                       : no_server(lab, lease);
 }
@@ -242,62 +238,6 @@ Finding describe(const Lab& lab, const Lease& lease) {
 void add_lease_findings(const Lab& lab, std::vector<Finding>& into) {
     if (!lab.leases.empty() || !lab.offers.empty())
         LeaseInspector(lab, into).run();
-}
-
-namespace {
-
-// What is outside, and the cores of sites, are there already.
-bool is_started(const Machine& machine) {
-    return machine.up && !machine.outside && !machine.is_core;
-}
-
-} // namespace
-
-std::vector<Start> start_order(const Lab& lab) {
-    std::map<MachineId, std::set<MachineId>> waits;
-    auto wait = [&](MachineId later, MachineId earlier) {
-        if (later != earlier && is_started(lab.machines[earlier]))
-            waits[later].insert(earlier);
-    };
-    for (auto [later, earlier] : lab.starts_after)
-        wait(later, earlier);
-    for (const Lease& lease : lab.leases)
-        if (lease.giver) {
-            wait(lab.nics[lease.nic].machine, lease.giver);
-            wait(lab.nics[lease.nic].machine, lab.nics[lease.server].machine);
-        }
-    std::map<MachineId, std::vector<MachineId>> waited_for;
-    std::map<MachineId, std::size_t> left;
-    std::vector<MachineId> now;
-    for (MachineId id : lab.machines.ids()) {
-        if (!is_started(lab.machines[id]))
-            continue;
-        if (waits[id].empty())
-            now.push_back(id);
-        else
-            left.emplace(id, waits[id].size());
-        for (MachineId earlier : waits[id])
-            waited_for[earlier].push_back(id);
-    }
-    std::vector<Start> order;
-    for (std::size_t round = 1; !now.empty() || !left.empty(); ++round) {
-        if (now.empty()) { // they wait for each other
-            now.push_back(left.begin()->first);
-            left.erase(left.begin());
-        }
-        std::vector<MachineId> next;
-        for (MachineId id : now) {
-            order.push_back({id, round, {waits[id].begin(), waits[id].end()}});
-            for (MachineId later : waited_for[id])
-                if (auto entry = left.find(later); entry != left.end() && --entry->second == 0) {
-                    next.push_back(later);
-                    left.erase(entry);
-                }
-        }
-        std::ranges::sort(next);
-        now = std::move(next);
-    }
-    return order;
 }
 
 } // namespace jackal::lab

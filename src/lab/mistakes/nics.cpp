@@ -6,6 +6,16 @@ namespace jackal::lab {
 
 using plan::Cause;
 
+Finding describe(const Lab& lab, const MachineOff& mistake) {
+    const Machine& machine = lab.machines[mistake.machine];
+    return {Cause::machine_off,
+            Severity::error,
+            machine.name,
+            fmt::format("{} is off", machine.name),
+            {{plan::SetMachineUp{machine.name}}, ""},
+            machine.at};
+}
+
 Finding describe(const Lab& lab, const NicDown& mistake, Seen seen) {
     const Nic& nic = lab.nics[mistake.nic];
     const std::string& machine = lab.machines[nic.machine].name;

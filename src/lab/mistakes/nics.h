@@ -1,9 +1,15 @@
-// NICs that are down, bare, or too narrow.
+// Machines that are off; NICs that are down, bare, or too narrow.
 #pragma once
 
 #include "lab/mistakes/inspection.h"
 
 namespace jackal::lab {
+
+/// A machine that is off, as the plan says or the question.
+struct MachineOff {
+    MachineId machine;
+};
+Finding describe(const Lab& lab, const MachineOff& mistake);
 
 struct NicDown {
     NicId nic;

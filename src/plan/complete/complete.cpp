@@ -1,6 +1,5 @@
 #include "jackal/plan/complete.h"
 
-#include "jackal/plan/validate.h"
 #include "plan/complete/builders.h"
 #include "plan/validate/validate.h"
 
@@ -54,12 +53,6 @@ Plan Complete::written() && {
     for (std::size_t subnet : prefixes_)
         plan.subnets[subnet].prefixes.clear();
     return std::move(entries_);
-}
-
-std::vector<Problem> problems(const Plan& plan) {
-    std::vector<Problem> found;
-    Complete::of(plan, found);
-    return found;
 }
 
 } // namespace jackal::plan

@@ -1,7 +1,7 @@
 #include "jackal/plan/outside.h"
 #include "jackal/plan/validate.h"
 #include "plan/complete/builders.h"
-#include "plan/complete/peerings.h"
+#include "plan/complete/sites.h"
 
 #include <algorithm>
 #include <array>

@@ -193,7 +193,8 @@ class OutsideBuilder {
         plan_.machines.push_back(std::move(internet));
         for (const OutsideHost& host : plan_.outside.hosts) {
             Machine guest = machine(MachineKind::guest, host.name, host.at);
-            guest.about = host.about;
+            if (!host.about.empty())
+                guest.about = host.about;
             for (const auto& address : host.addresses) {
                 Nic nic = nic_on(names.at(around(address.value)), address.at);
                 nic.address.kind = NicAddress::Kind::given;

@@ -1,5 +1,7 @@
 #include "reader.h"
 
+#include "plan/units.h"
+
 #include <charconv>
 #include <cmath>
 
@@ -25,30 +27,6 @@ std::optional<std::uint64_t> parse_count(std::string_view text) {
     return n;
 }
 
-// A decimal number followed by one of the units; the number times the unit's factor.
-static std::optional<double>
-parse_with_unit(std::string_view text,
-                std::initializer_list<std::pair<std::string_view, double>> units) {
-    double number = 0;
-    auto [end, error] =
-        std::from_chars(text.data(), text.data() + text.size(), number, std::chars_format::fixed);
-    if (error != std::errc{} || !std::isfinite(number) || number < 0)
-        return std::nullopt;
-    std::string_view unit(end, static_cast<std::size_t>(text.data() + text.size() - end));
-    for (auto [name, factor] : units)
-        if (unit == name)
-            return number * factor;
-    return std::nullopt;
-}
-
-std::optional<std::chrono::microseconds> parse_time(std::string_view text) {
-    constexpr double most_us = 1e12;
-    auto us = parse_with_unit(text, {{"us", 1}, {"ms", 1e3}, {"s", 1e6}});
-    if (!us || *us > most_us)
-        return std::nullopt;
-    return std::chrono::microseconds(std::llround(*us));
-}
-
 static std::optional<std::chrono::microseconds> parse_delay(std::string_view text) {
     auto time = parse_time(text);
     return time && *time <= std::chrono::hours(1) ? time : std::nullopt;
@@ -61,6 +39,11 @@ std::optional<double> parse_percent(std::string_view text) {
 void read_text(Reader& r, NodeId node, std::string& into) {
     if (auto text = r.scalar(node, "text"))
         into = *text;
+}
+
+void read_text(Reader& r, NodeId node, Rare<std::string>& into) {
+    if (auto text = r.scalar(node, "text"))
+        into = std::string(*text);
 }
 
 void read_word(Reader& r, NodeId node, Placed<std::string>& into) {

@@ -213,6 +213,7 @@ std::optional<std::uint64_t> parse_count(std::string_view text);
 std::optional<double> parse_percent(std::string_view text);
 
 void read_text(Reader& r, NodeId node, std::string& into);
+void read_text(Reader& r, NodeId node, Rare<std::string>& into);
 void read_name(Reader& r, NodeId node, std::string& into);
 void read_word(Reader& r, NodeId node, Placed<std::string>& into);
 std::optional<double> read_cost(Reader& r, NodeId node);

@@ -34,6 +34,12 @@ std::vector<Problem> problems_of(const Complete& plan) {
     return std::move(v.problems);
 }
 
+std::vector<Problem> problems(const Plan& plan) {
+    std::vector<Problem> found;
+    Complete::of(plan, found);
+    return found;
+}
+
 std::pair<std::string_view, std::string_view> split_endpoint(std::string_view text) {
     std::size_t slash = text.find('/');
     if (slash == text.npos)

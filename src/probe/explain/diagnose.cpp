@@ -158,8 +158,7 @@ GapKind kind_of(const routing::Settled& settled, const Exchange& exchange) {
     kind.ending = journey.ending;
     kind.family = journey.flow.destination.family();
     kind.where = journey.last_machine();
-    if (leg.target)
-        kind.towards = lab.nics[leg.target].segment;
+    kind.target = leg.target;
     lab::MachineId sender = journey.steps.front().machine;
     kind.from = lab.site_of(sender);
     if (std::size_t start = loop_start(journey); start != journey.steps.size())

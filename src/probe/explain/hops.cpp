@@ -63,9 +63,10 @@ Diagnosis apart(const Case& c, const Hop& hop) {
 } // namespace
 
 Diagnosis machine_off(const Case& c, MachineId id) {
-    return c.say(Cause::machine_off, id, fmt::format("{} is off", c.name(id)),
-                 restore(c.lab.machines[id].up, c.name(id), plan::SetMachineUp{c.name(id)}),
-                 c.mark(id));
+    Diagnosis d = c.say(describe(c.lab, lab::MachineOff{id}), id);
+    if (c.lab.machines[id].up)
+        d.remedy = uncut(c.name(id));
+    return d;
 }
 
 // The reason why a NIC that has an address of the family does not carry it, if there is one.

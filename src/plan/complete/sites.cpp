@@ -1,4 +1,4 @@
-#include "plan/complete/peerings.h"
+#include "plan/complete/sites.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -46,15 +46,6 @@ PeeringState consent(const Peering& peering) {
     if ((one.declared && !one.accepts) || (other.declared && !other.accepts))
         return PeeringState::refused;
     return one.declared && other.declared ? PeeringState::up : PeeringState::half;
-}
-
-std::string_view to_string(Exit exit) {
-    switch (exit) {
-    case Exit::lend: return "lend";
-    case Exit::borrow: return "borrow";
-    case Exit::none: break;
-    }
-    return "none";
 }
 
 std::string_view to_string(PeeringState state) {
