@@ -11,8 +11,6 @@ namespace jackal::lab {
 
 namespace {
 
-constexpr net::Family ipv4 = net::Family::ipv4;
-
 class Leaser {
   public:
     Leaser(const plan::Plan& plan, const Lab& lab) : plan_(plan), lab_(lab) {}
@@ -142,7 +140,7 @@ class Leaser {
             if (auto address = address_of(server.value))
                 lease.dns.push_back(*address);
         if (lease.dns.empty() && lab_.machines[offer.giver].outside)
-            if (const auto* row = lab_.first_address(offer.heard_by, ipv4))
+            if (const auto* row = lab_.first_address(offer.heard_by, net::Family::ipv4))
                 lease.dns.push_back(row->address);
     }
 
@@ -150,7 +148,7 @@ class Leaser {
         if (const auto* address = std::get_if<net::Address>(&host))
             return *address;
         for (NicId nic : lab_.nics_of(*lab_.machine(std::get<std::string>(host))))
-            if (const auto* row = lab_.first_address(nic, ipv4))
+            if (const auto* row = lab_.first_address(nic, net::Family::ipv4))
                 return row->address;
         return std::nullopt;
     }
