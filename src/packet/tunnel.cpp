@@ -1,6 +1,6 @@
 #include "jackal/packet/tunnel.h"
-#include "jackal/limits.h"
 
+#include "jackal/limits.h"
 #include "jackal/packet/walk.h"
 
 namespace jackal::packet {

@@ -1,4 +1,5 @@
 #include "prefix_numbers.h"
+
 #include "jackal/sorted.h"
 
 #include <algorithm>

@@ -1,7 +1,7 @@
 #include "routing/rounds.h"
+
 #include "jackal/limits.h"
 #include "jackal/sorted.h"
-
 #include "routing/bgp/policy.h"
 #include "routing/neighbour.h"
 #include "routing/route_list.h"
@@ -73,9 +73,8 @@ class Handover {
                 for (const SpokenProtocol* protocol : protocols())
                     if (auto exports = protocol->exports(speaker))
                         hand_over(speaker.machine, *protocol, *exports, all);
-        for (std::vector<Injection>& some : all) {
+        for (std::vector<Injection>& some : all)
             sort_unique(some);
-        }
         return all;
     }
 

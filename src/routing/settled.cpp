@@ -1,6 +1,6 @@
 #include "jackal/routing/settled.h"
-#include "jackal/sorted.h"
 
+#include "jackal/sorted.h"
 #include "prefix_numbers.h"
 #include "route_list.h"
 

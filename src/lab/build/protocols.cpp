@@ -1,4 +1,5 @@
 #include "protocols.h"
+
 #include "jackal/sorted.h"
 
 #include <algorithm>

@@ -1,4 +1,5 @@
 #include "parameters.h"
+
 #include "jackal/limits.h"
 
 #include <map>

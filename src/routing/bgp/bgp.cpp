@@ -1,6 +1,6 @@
 #include "bgp.h"
-#include "jackal/sorted.h"
 
+#include "jackal/sorted.h"
 #include "routing/bgp/policy.h"
 #include "routing/neighbour.h"
 

@@ -6,7 +6,6 @@
 
 namespace jackal::routing {
 
-using lab::MachineId;
 using lab::NicId;
 
 namespace {

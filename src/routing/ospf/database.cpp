@@ -8,7 +8,6 @@
 namespace jackal::routing {
 
 using lab::MachineId;
-using lab::NicId;
 
 namespace {
 

@@ -5,7 +5,6 @@
 namespace jackal::routing {
 
 using lab::MachineId;
-using lab::NicId;
 
 void OspfTables::form(const Condition& condition, const lab::Wiring& wiring) {
     graph_ = std::make_shared<Graph>();

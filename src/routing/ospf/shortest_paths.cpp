@@ -12,9 +12,6 @@
 
 namespace jackal::routing {
 
-using lab::MachineId;
-using lab::NicId;
-
 // A queue of nodes by cost for costs that never fall below the last one taken: a radix heap (Ahuja,
 // Mehlhorn, Orlin and Tarjan 1990).
 class CostQueue {
