@@ -31,6 +31,9 @@ class Table {
     Row& operator[](Id<Row> id) { return rows_[check(id)]; }
     const Row& operator[](Id<Row> id) const { return rows_[check(id)]; }
 
+    /// Makes room for so many rows at once.
+    void reserve(std::size_t rows) { rows_.reserve(rows); }
+
     /// Gives back what the table has reserved and does not need.
     void shrink() { rows_.shrink_to_fit(); }
 

@@ -14,6 +14,18 @@ void index_names(const std::vector<Entry>& entries, plan::NameIndex& index) {
         index.add(i, entries[i].name, name_in(entries));
 }
 
+void reserve(Lab& lab, const plan::Plan& plan) {
+    std::size_t nics = 2 * plan.links.size();
+    for (const plan::Machine& machine : plan.machines)
+        nics += machine.nics.size() + (machine.loopback ? 1 : 0);
+    lab.machines.reserve(plan.machines.size());
+    lab.nics.reserve(nics);
+    lab.addresses.reserve(nics);
+    lab.routes.reserve(plan.machines.size());
+    lab.subnets.reserve(plan.subnets.size());
+    lab.segments.reserve(plan.subnets.size() + plan.links.size());
+}
+
 void shrink(Lab& lab) {
     lab.machines.shrink();
     lab.nics.shrink();
@@ -38,6 +50,7 @@ Lab build(const plan::Complete& plan) {
     b.lab.name = b.plan.lab;
     b.lab.source = b.plan.source;
     b.lab.expectations = b.plan.expectations;
+    reserve(b.lab, b.plan);
     Allocation allocation = choose_prefixes(b);
     b.lab.unplaced = std::move(allocation.unplaced);
     add_sites(b, allocation);
