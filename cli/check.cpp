@@ -7,6 +7,9 @@ namespace jackal::cli {
 
 namespace {
 
+// Findings of one cause at one place in the plan that are told one by one, as of clones.
+constexpr int most_alike = 3;
+
 std::string finding_text(const Style& style, const Opened& opened, const lab::Finding& finding) {
     bool error = finding.severity == lab::Severity::error;
     std::string severity(lab::to_string(finding.severity));
@@ -55,9 +58,19 @@ std::string check_text(const Style& style, const Opened& opened, const routing::
     if (!peerings.empty())
         out += peerings_table(style, settled, peerings) + "\n";
     std::size_t errors = 0;
-    for (const lab::Finding& finding : check.findings) {
-        errors += finding.severity == lab::Severity::error ? 1 : 0;
-        out += finding_text(style, opened, finding);
+    for (auto first = check.findings.begin(); first != check.findings.end();) {
+        auto last = std::find_if_not(first, check.findings.end(), [&](const lab::Finding& other) {
+            return other.cause == first->cause && other.at == first->at;
+        });
+        auto more = last - first;
+        errors += count(std::ranges::subrange(first, last), [](const lab::Finding& finding) {
+            return finding.severity == lab::Severity::error;
+        });
+        for (int told = 0; told < most_alike && first != last; ++told, --more)
+            out += finding_text(style, opened, *first++);
+        if (first != last)
+            out += fmt::format("    and {} more of this kind, of the same line\n\n", more);
+        first = last;
     }
     std::size_t warnings = check.findings.size() - errors;
     std::string asked = fmt::format("packets sent between {} pairs of subnets", check.pairs_asked);

@@ -7,9 +7,7 @@
 #include <fmt/ranges.h>
 #include <fstream>
 #include <iostream>
-#include <iterator>
 #include <map>
-#include <sstream>
 #include <unistd.h>
 
 namespace jackal::cli {
@@ -115,13 +113,13 @@ plan::Settings settings_of(const PlanOptions& options) {
 
 PlanText plan_text(const PlanOptions& options) {
     if (options.path == "-")
-        return {"standard input", std::string(std::istreambuf_iterator<char>(std::cin), {})};
+        return {"standard input", plan::text_of(std::cin)};
     std::string path = options.path.empty() ? plan_here() : options.path;
     std::ifstream file(path, std::ios::binary);
-    std::ostringstream text;
-    if (!file || !(text << file.rdbuf()))
+    std::string text = plan::text_of(file);
+    if (text.empty())
         throw NotAsked(fmt::format("{}: cannot be opened, or is empty", path));
-    return {path, std::move(text).str()};
+    return {path, std::move(text)};
 }
 
 void refuse(const std::vector<plan::Problem>& problems, const std::string& source,
@@ -262,7 +260,7 @@ Progress::Progress(std::string what)
 
 Progress::~Progress() {
     if (shown_)
-        fmt::print(stderr, "\r\x1b[K");
+        std::fputs("\r\x1b[K", stderr);
 }
 
 void Progress::operator()(std::size_t done, std::size_t total) {
@@ -270,7 +268,7 @@ void Progress::operator()(std::size_t done, std::size_t total) {
         return;
     next_ = Clock::now() + std::chrono::milliseconds(200);
     shown_ = true;
-    fmt::print(stderr, "\r{}: {}%", what_, 100 * done / total);
+    std::fputs(fmt::format("\r{}: {}%", what_, 100 * done / total).c_str(), stderr);
     std::fflush(stderr);
 }
 

@@ -18,7 +18,7 @@ struct ExportOptions {
 Outcome export_lab(const ExportOptions& options) {
     Opened opened = open_plan(options.plan);
     std::string script = exports::namespaces_script(settle(opened, options.plan), options.script);
-    if (options.output.empty())
+    if (options.output.empty() || options.output == "-")
         return {script};
     write_whole(options.output, script, options.replace);
     return {
@@ -40,7 +40,8 @@ void add_export(CLI::App& app, Run& run) {
         ->check(CLI::IsMember({"namespaces"}).description(""))
         ->type_name("FORM");
     command
-        ->add_option("-o,--output", options->output, "the file to write; default: standard output")
+        ->add_option("-o,--output", options->output,
+                     "the file to write; default, or -: standard output")
         ->type_name("FILE");
     command->add_flag("--replace", options->replace, "write over a file that is there already");
     command->add_flag("--with-dhcp", options->script.with_dhcp,

@@ -2,94 +2,241 @@
 
 #include "command.h"
 
+#include <array>
 #include <cerrno>
+#include <csignal>
 #include <cstdio>
 #include <cstring>
 #include <fcntl.h>
 #include <filesystem>
 #include <fmt/format.h>
-#include <fstream>
+#include <random>
+#include <sys/file.h>
 #include <sys/stat.h>
 #include <unistd.h>
+#include <utility>
 
 namespace jackal::cli {
 
 namespace {
 
-bool write_all(int file, const std::string& text) {
-    std::size_t done = 0;
-    while (done < text.size()) {
-        ssize_t n = write(file, text.data() + done, text.size() - done);
-        if (n < 0 && errno != EINTR)
-            return false;
-        done += n < 0 ? 0 : static_cast<std::size_t>(n);
-    }
-    return fsync(file) == 0;
-}
-
 [[noreturn]] void fail(const std::string& path, const char* why) {
     throw NotAsked(fmt::format("{}: cannot be written: {}", path, why));
 }
 
-// A new file beside the one that is to be written, gone again unless it takes the other's name.
+[[noreturn]] void fail(const std::string& path) {
+    fail(path, std::strerror(errno));
+}
+
+// An open file, closed again; -1 if it could not be opened.
+class Descriptor {
+  public:
+    explicit Descriptor(int file) : file_(file) {}
+    Descriptor(Descriptor&& other) noexcept : file_(std::exchange(other.file_, -1)) {}
+    Descriptor& operator=(Descriptor&& other) noexcept {
+        std::swap(file_, other.file_);
+        return *this;
+    }
+    ~Descriptor() {
+        if (file_ >= 0)
+            close(file_);
+    }
+
+    explicit operator bool() const { return file_ >= 0; }
+    int number() const { return file_; }
+
+  private:
+    int file_;
+};
+
+// No signal but SIGKILL comes in between.
+class Undisturbed {
+  public:
+    Undisturbed() {
+        sigset_t all;
+        sigfillset(&all);
+        sigprocmask(SIG_BLOCK, &all, &before_);
+    }
+    Undisturbed(const Undisturbed&) = delete;
+    Undisturbed& operator=(const Undisturbed&) = delete;
+    ~Undisturbed() { sigprocmask(SIG_SETMASK, &before_, nullptr); }
+
+  private:
+    sigset_t before_{};
+};
+
+std::string folder_of(const std::string& path) {
+    std::string folder = std::filesystem::path(path).parent_path();
+    return folder.empty() ? "." : folder;
+}
+
+void write_all(int file, const std::string& text, const std::string& path) {
+    for (std::size_t done = 0; done < text.size();) {
+        ssize_t n = write(file, text.data() + done, text.size() - done);
+        if (n < 0 && errno != EINTR)
+            fail(path);
+        done += n < 0 ? 0 : static_cast<std::size_t>(n);
+    }
+    if (fsync(file) != 0)
+        fail(path);
+}
+
+std::string content_of(int file) {
+    std::string text;
+    std::array<char, 1 << 16> part{};
+    lseek(file, 0, SEEK_SET);
+    for (ssize_t n = 0; (n = read(file, part.data(), part.size())) > 0;)
+        text.append(part.data(), static_cast<std::size_t>(n));
+    return text;
+}
+
+// What is to stand at a path, in the same folder. It has no name before it is whole, where the
+// file system can do that; whoever is killed leaves nothing.
 class Beside {
   public:
-    Beside(const std::string& path, const std::string& text, mode_t mode)
-        : path_(path), beside_(fmt::format("{}.{}.part", path, getpid())) {
-        int file = open(beside_.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, mode);
-        if (file < 0)
-            fail(path, std::strerror(errno));
-        bool written = write_all(file, text);
-        int error = errno;
-        close(file);
-        if (!written) {
-            unlink(beside_.c_str());
-            fail(path, std::strerror(error));
-        }
+    Beside(const std::string& path, const std::string& text)
+        : path_(path),
+          file_(open(folder_of(path).c_str(), O_TMPFILE | O_WRONLY | O_CLOEXEC, 0666)) {
+        if (!file_)
+            open_named();
+        write_all(file_.number(), text, path_);
     }
     Beside(const Beside&) = delete;
     Beside& operator=(const Beside&) = delete;
-    ~Beside() { unlink(beside_.c_str()); }
+    ~Beside() {
+        if (!name_.empty())
+            unlink(name_.c_str());
+    }
 
-    const char* name() const { return beside_.c_str(); }
-    void replace() const {
-        if (std::rename(name(), path_.c_str()) != 0)
-            fail(path_, std::strerror(errno));
+    int number() const { return file_.number(); }
+
+    /// Gives the file the path, if that is free.
+    void place() {
+        if (!give_name(path_))
+            fail(path_, errno == EEXIST ? "it exists already; --replace takes its place"
+                                        : std::strerror(errno));
+    }
+
+    /// Takes the path from what stands there.
+    void replace() {
+        Undisturbed undisturbed;
+        take_name();
+        if (std::rename(name_.c_str(), path_.c_str()) != 0)
+            fail(path_);
+        name_.clear();
+    }
+
+    /// The same, but only from a file that says `before`.
+    void replace(const std::string& before) {
+        constexpr const char* changed =
+            "it has changed since it was read; nothing was written, ask again";
+        Undisturbed undisturbed;
+        take_name();
+        if (renameat2(AT_FDCWD, name_.c_str(), AT_FDCWD, path_.c_str(), RENAME_EXCHANGE) != 0) {
+            if (errno != EINVAL && errno != ENOSYS)
+                fail(path_);
+            Descriptor there(open(path_.c_str(), O_RDONLY | O_NONBLOCK | O_CLOEXEC));
+            if (content_of(there.number()) != before)
+                fail(path_, changed);
+            return replace();
+        }
+        Descriptor there(open(name_.c_str(), O_RDONLY | O_NONBLOCK | O_CLOEXEC));
+        if (content_of(there.number()) == before)
+            return; // and the file that was there goes with its new name
+        renameat2(AT_FDCWD, name_.c_str(), AT_FDCWD, path_.c_str(), RENAME_EXCHANGE);
+        fail(path_, changed);
     }
 
   private:
+    static constexpr int most_names = 100;
+
+    std::string some_name() const {
+        return fmt::format("{}/.{:08x}.part", folder_of(path_), std::random_device()());
+    }
+
+    // On file systems where a file has a name from the start.
+    void open_named() {
+        for (int i = 0; i < most_names; ++i) {
+            std::string name = some_name();
+            Descriptor file(open(name.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600));
+            if (file) {
+                name_ = name;
+                file_ = std::move(file);
+                mode_t mask = umask(0);
+                umask(mask);
+                fchmod(file_.number(), 0666 & ~mask);
+                return;
+            }
+            if (errno != EEXIST)
+                break;
+        }
+        fail(path_);
+    }
+
+    bool give_name(const std::string& name) const {
+        if (!name_.empty())
+            return link(name_.c_str(), name.c_str()) == 0;
+        std::string opened = fmt::format("/proc/self/fd/{}", file_.number());
+        return linkat(AT_FDCWD, opened.c_str(), AT_FDCWD, name.c_str(), AT_SYMLINK_FOLLOW) == 0;
+    }
+
+    void take_name() {
+        for (int i = 0; i < most_names && name_.empty(); ++i) {
+            std::string name = some_name();
+            if (give_name(name))
+                name_ = name;
+            else if (errno != EEXIST)
+                fail(path_);
+        }
+    }
+
     std::string path_;
-    std::string beside_;
+    Descriptor file_;
+    std::string name_; // of its own, or none yet
 };
 
-constexpr mode_t by_umask = 0666;
+// The file at the path, locked against others that write it in this way.
+Descriptor lock(const std::string& path) {
+    for (;;) {
+        Descriptor file(open(path.c_str(), O_RDONLY | O_NONBLOCK | O_CLOEXEC));
+        struct stat locked {};
+        struct stat there {};
+        if (!file || fstat(file.number(), &locked) != 0)
+            fail(path);
+        if (!S_ISREG(locked.st_mode))
+            fail(path, "it is no regular file");
+        if (flock(file.number(), LOCK_EX) != 0 || stat(path.c_str(), &there) != 0)
+            fail(path);
+        if (locked.st_ino == there.st_ino && locked.st_dev == there.st_dev)
+            return file;
+    }
+}
 
 } // namespace
 
 void write_whole(const std::string& path, const std::string& text, bool replace) {
-    Beside beside(path, text, by_umask);
+    Beside beside(path, text);
     if (replace)
-        return beside.replace();
-    // A link refuses to take a name that exists, and cannot be overtaken by another writer.
-    if (link(beside.name(), path.c_str()) != 0)
-        fail(path, errno == EEXIST ? "it exists already; --replace takes its place"
-                                   : std::strerror(errno));
+        beside.replace();
+    else
+        beside.place();
 }
 
 void rewrite_whole(const std::string& path, const std::string& before, const std::string& after) {
     std::error_code error;
     std::string target = std::filesystem::canonical(path, error);
-    struct stat status {};
-    if (error || stat(target.c_str(), &status) != 0)
+    if (error)
         fail(path, "it is not there any more");
-    Beside beside(target, after, by_umask);
-    if (chmod(beside.name(), status.st_mode & 07777) != 0)
-        fail(path, std::strerror(errno));
-    std::ifstream file(target, std::ios::binary);
-    std::string now(std::istreambuf_iterator<char>(file), {});
-    if (now != before)
-        fail(path, "it has changed since it was read; nothing was written, ask again");
-    beside.replace();
+    Descriptor locked = lock(target);
+    struct stat status {};
+    if (fstat(locked.number(), &status) != 0)
+        fail(path);
+    Beside beside(target, after);
+    if (fchown(beside.number(), status.st_uid, status.st_gid) != 0)
+        fail(path, "its owner and group cannot be kept");
+    if (fchmod(beside.number(), status.st_mode & 07777) != 0)
+        fail(path);
+    beside.replace(before);
 }
 
 } // namespace jackal::cli

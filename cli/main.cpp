@@ -1,7 +1,9 @@
 #include "command.h"
+#include "process.h"
 
 #include <cstdio>
 #include <fmt/format.h>
+#include <new>
 
 namespace {
 
@@ -47,7 +49,7 @@ class HelpFormatter : public CLI::Formatter {
 };
 
 int usage_error(const std::string& message) {
-    fmt::print(stderr, "jackal: {}\nTry: jackal --help, or jackal COMMAND --help\n", message);
+    complain(message + "\nTry: jackal --help, or jackal COMMAND --help");
     return status_not_asked;
 }
 
@@ -55,13 +57,14 @@ int print(const Outcome& outcome) {
     std::size_t written = std::fwrite(outcome.text.data(), 1, outcome.text.size(), stdout);
     if (written == outcome.text.size() && std::fflush(stdout) == 0)
         return outcome.status;
-    fmt::print(stderr, "jackal: the answer could not be written to standard output\n");
+    complain("the answer could not be written to standard output");
     return status_not_asked;
 }
 
 } // namespace
 
-int main(int argc, char** argv) {
+int main(int argc, char** argv) try {
+    prepare_process();
     CLI::App app{"Jackal plans a network lab and answers its pings before a machine boots."};
     app.name("jackal");
     app.footer("A plan is one YAML file with subnets, guests, routers and links. Start with:\n"
@@ -70,7 +73,9 @@ int main(int argc, char** argv) {
                "  jackal check skerry.yaml\n"
                "  jackal ping skerry.yaml chart-desk kettle\n\n"
                "Exit status: 0 all well; 1 the answer is no (an error found, an expectation not\n"
-               "met, no reply); 2 the question could not be asked.");
+               "met, no reply); 2 the question could not be asked.\n\n"
+               "An answer takes at most 10 s of processor time and 1 GiB of memory; the\n"
+               "environment variables JACKAL_SECONDS and JACKAL_MEBIBYTES allow more.");
     app.set_version_flag("--version", fmt::format("jackal {}", jackal::version()));
     auto formatter = std::make_shared<HelpFormatter>();
     formatter->column_width(30);
@@ -105,11 +110,13 @@ int main(int argc, char** argv) {
         return app.exit(e);
     } catch (const CLI::ParseError& e) {
         return usage_error(e.what());
-    } catch (const NotAsked& e) {
-        fmt::print(stderr, "jackal: {}\n", e.what());
-        return status_not_asked;
-    } catch (const std::exception& e) {
-        fmt::print(stderr, "jackal: {}\n", e.what());
-        return status_not_asked;
     }
+} catch (const std::bad_alloc&) {
+    if (std::new_handler handler = std::get_new_handler())
+        handler();
+    complain("out of memory");
+    return status_not_asked;
+} catch (const std::exception& e) {
+    complain(e.what());
+    return status_not_asked;
 }

@@ -29,7 +29,7 @@ Outcome new_plan(NewOptions& options) {
         throw NotAsked(fmt::format("--name {}: write a-z, 0-9 and inner hyphens, at most 63",
                                    options.starter.lab));
     std::string text = exports::starter_plan(options.starter);
-    if (options.output.empty())
+    if (options.output.empty() || options.output == "-")
         return {text};
     write_whole(options.output, text, options.replace);
     return {fmt::format("{} is written; next: jackal check {}\n", options.output, options.output)};
@@ -50,7 +50,8 @@ void add_new(CLI::App& app, Run& run) {
     command->add_option("--name", options->starter.lab, "name of the lab")->type_name("LAB");
     command->add_flag("--ipv6", options->starter.with_ipv6, "an IPv6 prefix for every subnet too");
     command
-        ->add_option("-o,--output", options->output, "the file to write; default: standard output")
+        ->add_option("-o,--output", options->output,
+                     "the file to write; default, or -: standard output")
         ->type_name("FILE");
     command->add_flag("--replace", options->replace, "write over a file that exists");
     command->footer("Example:\n"

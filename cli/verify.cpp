@@ -17,7 +17,8 @@ std::string verify_text(const Style& style, const lab::Lab& lab,
         table.add({verdict.passed ? style.good("passed") : style.bad("failed"), wanted.from.value,
                    wanted.to.value, wanted.service ? net::to_string(*wanted.service) : "ping",
                    wanted.gets.value, fmt::format("{}", verdict.pairs),
-                   style.faint(plan::to_string(wanted.at, lab.source)), wanted.about});
+                   style.faint(plan::to_string(wanted.at, lab.source)),
+                   plan::printable(wanted.about)});
         if (!verdict.passed)
             table.add_line(fmt::format(
                 "        {}{}", verdict.explanation,

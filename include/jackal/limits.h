@@ -24,6 +24,10 @@ constexpr std::uint64_t clone_parts = 2'000'000;
 constexpr int alike = 16;
 /// Problems that are told of one plan.
 constexpr std::size_t problems = 1000;
+/// Unknown names of one kind for which the nearest known one is looked for.
+constexpr int suggestions = 50;
+/// Bytes of a plan's text.
+constexpr std::size_t plan_bytes = 64 << 20;
 
 // --- a plan: refused beyond
 // -----------------------------------------------------------------------

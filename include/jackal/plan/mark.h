@@ -39,8 +39,12 @@ struct Problem {
     std::string message;
 };
 
-/// `FILE:LINE:COLUMN`, or `FILE` alone for a mark that is not from a file.
+/// `FILE:LINE:COLUMN`, or `FILE` alone for a mark that is not from a file; the name printable.
 JACKAL_API std::string to_string(Mark at, std::string_view file);
+
+/// The text as it can stand on one line of a terminal: control characters, line breaks, marks that
+/// turn the direction of writing, and bytes that are not UTF-8 as `\xNN`.
+JACKAL_API std::string printable(std::string_view text);
 
 /// The word of `known` that `word` was most likely meant to be, or nothing if none is near: at
 /// most one letter in three may be wrong, missing, added or swapped with its neighbour.

@@ -13,6 +13,7 @@
 #include "jackal/limits.h"
 #include "jackal/plan/complete.h"
 
+#include <iosfwd>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -33,6 +34,10 @@ using Settings = std::vector<std::pair<std::string, std::string>>;
 
 /// Reads a plan from YAML or JSON text (UTF-8). `source` is the name that messages give it.
 JACKAL_API Reading read(std::string_view text, std::string source, const Settings& settings = {});
+
+/// The text of a plan, for read(): what is beyond the most for one (limits::plan_bytes) stays
+/// unread, and read() refuses it. O(bytes).
+JACKAL_API std::string text_of(std::istream& stream);
 
 /// Reads a plan from a file; a file that cannot be opened is a problem too.
 JACKAL_API Reading read_file(const std::string& path, const Settings& settings = {});

@@ -1,63 +1,130 @@
 #include "export/renumber/renumberer.h"
 
-#include "jackal/lab/build.h"
-#include "jackal/net/place.h"
-#include "jackal/plan/rewrite.h"
-
-#include <algorithm>
-#include <charconv>
 #include <fmt/format.h>
+#include <map>
 #include <set>
+#include <tuple>
 
 namespace jackal::exports {
 
 using lab::Lab;
 using lab::SegmentId;
-using lab::SiteId;
 
 namespace {
 
-template <class Value>
-void row(Renumberer& r, std::string what, bool meant, const std::optional<Value>& before,
-         const std::optional<Value>& after) {
-    if (before == after)
-        return;
-    auto text = [](const auto& value) { return value ? net::to_string(*value) : "none"; };
-    r.result.table.push_back({std::move(what), text(before), text(after), meant});
-}
+// One thing of a lab that has an address, a prefix or a range.
+struct Row {
+    std::string what;
+    std::string of; // what tells it from others of the same words
+    std::string value;
+    bool meant;             // it is part of what moves
+    std::uint32_t turn = 0; // among those that nothing else tells apart
 
-void route_row(Renumberer& r, const lab::StaticRoute& was, const lab::StaticRoute& is) {
-    if (was.to == is.to && was.via == is.via)
-        return;
-    auto text = [](const lab::StaticRoute& route) {
-        return fmt::format("{} via {}", net::to_string(route.to), net::to_string(route.via));
-    };
-    r.result.table.push_back({fmt::format("route in line {}", was.at.line), text(was), text(is)});
-}
+    auto key() const { return std::tie(what, of, turn); }
+};
+
+// The rows of a lab. Names tell them apart and not numbers: a peering that is blocked by what is
+// renumbered, or no longer, takes its link with it.
+class Rows {
+  public:
+    Rows(const Lab& lab, const std::set<std::string>& moving, std::string_view moving_site)
+        : lab_(lab), moving_(moving) {
+        for (const lab::Site& site : lab.sites)
+            for (const net::Prefix& space : site.space)
+                add(fmt::format("site {}", site.name), space.family(), space,
+                    site.name == moving_site);
+        for (SegmentId id : lab.segments.ids())
+            add_segment(id);
+        for (const lab::InterfaceAddress& row : lab.addresses)
+            add(lab.nic_name(row.nic), row.address.family(), row.address,
+                moves(lab.nics[row.nic].segment));
+        for (lab::MachineId id : lab.machines.ids())
+            for (lab::RouteId route : lab.routes_of(id))
+                add_route(id, lab.routes[route]);
+    }
+
+    const std::vector<Row>& all() const { return rows_; }
+
+  private:
+    bool moves(SegmentId id) const { return moving_.contains(segment_key(lab_, id)); }
+
+    void add(std::string what, std::string of, std::string value, bool meant) {
+        std::uint32_t turn = turns_[{what, of}]++;
+        rows_.push_back({std::move(what), std::move(of), std::move(value), meant, turn});
+    }
+    template <class Value>
+    void add(std::string what, net::Family family, const Value& value, bool meant) {
+        add(std::move(what), std::string(net::to_string(family)), net::to_string(value), meant);
+    }
+
+    void add_segment(SegmentId id) {
+        const lab::Segment& segment = lab_.segments[id];
+        std::string name = segment_key(lab_, id);
+        bool meant = moves(id);
+        for (net::Family family : net::both_families)
+            if (const auto& prefix = segment.prefix[family])
+                add(name, family, *prefix, meant);
+        if (!segment.subnet)
+            return;
+        const lab::Subnet& subnet = lab_.subnets[segment.subnet];
+        for (net::Family family : net::both_families)
+            if (const auto& gateway = subnet.gateway[family])
+                add(fmt::format("gateway of {}", subnet.name), family, *gateway, meant);
+        if (subnet.dhcp)
+            add(fmt::format("DHCP range of {}", subnet.name), net::Family::ipv4, *subnet.dhcp,
+                meant);
+    }
+
+    void add_route(lab::MachineId id, const lab::StaticRoute& route) {
+        if (route.origin != lab::RouteOrigin::written
+            && route.origin != lab::RouteOrigin::written_by_name)
+            return;
+        add(fmt::format("route in line {}", route.at.line),
+            fmt::format("{} {} {}", lab_.machines[id].name, route.plan_index,
+                        net::to_string(route.to.family())),
+            fmt::format("{} via {}", net::to_string(route.to), net::to_string(route.via)), true);
+    }
+
+    const Lab& lab_;
+    const std::set<std::string>& moving_;
+    std::vector<Row> rows_;
+    std::map<std::pair<std::string, std::string>, std::uint32_t> turns_;
+};
 
 } // namespace
 
+std::string segment_key(const Lab& lab, SegmentId id) {
+    const lab::Segment& segment = lab.segments[id];
+    return fmt::format("{} {}",
+                       segment.subnet ? "subnet"
+                       : segment.link ? "link"
+                                      : "loopback",
+                       lab.segment_name(id));
+}
+
 void compare(Renumberer& r, const Lab& after) {
-    for (SiteId id : r.lab.sites.ids()) {
-        const auto& was = r.lab.sites[id].space;
-        const auto& is = after.sites[id].space;
-        for (std::size_t i = 0; i < std::min(was.size(), is.size()); ++i)
-            row(r, fmt::format("site {}", r.lab.sites[id].name), id == r.own_site,
-                std::optional(was[i]), std::optional(is[i]));
+    std::set<std::string> moving;
+    for (SegmentId id : r.own_segments)
+        moving.insert(segment_key(r.lab, id));
+    std::string site = r.own_site ? r.lab.sites[r.own_site].name : "";
+    const Rows was(r.lab, moving, site);
+    const Rows is(after, moving, site);
+    std::map<std::tuple<std::string, std::string, std::uint32_t>, const Row*> left;
+    for (const Row& row : is.all())
+        left.emplace(row.key(), &row);
+    for (const Row& row : was.all()) {
+        auto found = left.find(row.key());
+        if (found == left.end()) {
+            r.result.table.push_back({row.what, row.value, "none", row.meant});
+            continue;
+        }
+        if (found->second->value != row.value)
+            r.result.table.push_back({row.what, row.value, found->second->value, row.meant});
+        left.erase(found);
     }
-    for (SegmentId id : r.lab.segments.ids())
-        compare(r, id, after);
-    for (lab::AddressId id : r.lab.addresses.ids()) {
-        if (id.row >= after.addresses.size())
-            break;
-        const lab::InterfaceAddress& was = r.lab.addresses[id];
-        if (was.nic == after.addresses[id].nic)
-            row(r, r.lab.nic_name(was.nic), r.own_segments.contains(r.lab.nics[was.nic].segment),
-                std::optional(was.address), std::optional(after.addresses[id].address));
-    }
-    for (lab::RouteId id : r.lab.routes.ids())
-        if (id.row < after.routes.size() && !r.lab.routes[id].is_gateway())
-            route_row(r, r.lab.routes[id], after.routes[id]);
+    for (const Row& row : is.all())
+        if (left.contains(row.key()))
+            r.result.table.push_back({row.what, "none", row.value, row.meant});
     std::set<std::pair<plan::Cause, std::string>> known;
     for (const lab::Finding& finding : lab::findings(r.lab))
         known.emplace(finding.cause, finding.subject);
@@ -65,30 +132,6 @@ void compare(Renumberer& r, const Lab& after) {
         if (finding.severity == lab::Severity::error
             && !known.contains({finding.cause, finding.subject}))
             r.result.brought.push_back(std::move(finding));
-}
-
-void compare(Renumberer& r, SegmentId id, const Lab& after) {
-    const lab::Segment& segment = r.lab.segments[id];
-    std::string name = r.lab.segment_name(id);
-    bool meant = r.own_segments.contains(id);
-    for (net::Family family : net::both_families)
-        row(r,
-            fmt::format("{} {}",
-                        segment.subnet ? "subnet"
-                        : segment.link ? "link"
-                                       : "loopback",
-                        name),
-            meant, segment.prefix[family], after.segments[id].prefix[family]);
-    if (!segment.subnet)
-        return;
-    const lab::Subnet& was = r.lab.subnets[segment.subnet];
-    const lab::Subnet& is = after.subnets[segment.subnet];
-    for (net::Family family : net::both_families)
-        row(r, fmt::format("gateway of {}", name), meant, was.gateway[family], is.gateway[family]);
-    auto range = [](const lab::Subnet& subnet) {
-        return subnet.dhcp ? std::optional(*subnet.dhcp) : std::nullopt;
-    };
-    row(r, fmt::format("DHCP range of {}", name), meant, range(was), range(is));
 }
 
 } // namespace jackal::exports

@@ -78,7 +78,8 @@ void rewrite(Renumberer& r);
 
 // --- compare.cpp -----------------------------------------------------------------------------
 
+/// `subnet quay`, the same in both labs.
+std::string segment_key(const lab::Lab& lab, lab::SegmentId id);
 void compare(Renumberer& r, const lab::Lab& after);
-void compare(Renumberer& r, lab::SegmentId id, const lab::Lab& after);
 
 } // namespace jackal::exports

@@ -6,6 +6,7 @@
 
 #include <charconv>
 #include <fmt/format.h>
+#include <set>
 
 namespace jackal::exports {
 
@@ -96,14 +97,18 @@ void rewrite(Renumberer& r) {
         return;
     }
     Lab after = lab::build(*again.plan);
-    for (SegmentId id : r.own_segments) // such as those with a part that is a parameter
+    std::set<std::string> own;
+    for (SegmentId id : r.own_segments)
+        own.insert(segment_key(r.lab, id));
+    for (SegmentId id : after.segments.ids()) // such as those with a part that is a parameter
         if (const auto& prefix = after.segments[id].prefix[r.to.family()];
-            prefix && is_old(r, *prefix) && !r.to.contains(*prefix))
-            r.result.left.push_back({r.lab.segments[id].subnet
-                                         ? r.lab.subnets[r.lab.segments[id].subnet].at
+            prefix && is_old(r, *prefix) && !r.to.contains(*prefix)
+            && own.contains(segment_key(after, id)))
+            r.result.left.push_back({after.segments[id].subnet
+                                         ? after.subnets[after.segments[id].subnet].at
                                          : plan::Mark{},
                                      fmt::format("{} stays at {}; change it by hand",
-                                                 r.lab.segment_name(id), net::to_string(*prefix))});
+                                                 after.segment_name(id), net::to_string(*prefix))});
     compare(r, after);
     r.result.text = std::move(rewriting.text);
 }

@@ -9,7 +9,12 @@ namespace jackal::lab {
 
 using plan::Cause;
 
-Inspection::Inspection(const Lab& of) : lab(of), wired(islands(of, JoinedBy::any_machine)) {}
+Inspection::Inspection(const Lab& of)
+    : lab(of), wired(islands(of, JoinedBy::any_machine)), forwarding_(of.segments.size()) {
+    for (NicId id : lab.nics.ids())
+        if (lab.machines[lab.nics[id].machine].forwards)
+            forwarding_[lab.nics[id].segment.row].push_back(id);
+}
 
 void Inspection::find(Cause cause, Severity severity, std::string subject, std::string message,
                       Remedy remedy, plan::Mark at) {

@@ -20,6 +20,11 @@ struct Inspection {
     void find(plan::Cause cause, Severity severity, std::string subject, std::string message,
               Remedy remedy, plan::Mark at);
 
+    /// NICs on a segment whose machines forward.
+    const std::vector<NicId>& forwarding(SegmentId segment) const {
+        return forwarding_[segment.row];
+    }
+
     /// Some remedies search the whole lab. They are worked out for the first findings only; who has
     /// hundreds of one sort mends the first and asks again.
     bool worth_working_out() { return worked_out_++ < most_worked_out; }
@@ -27,6 +32,7 @@ struct Inspection {
   private:
     static constexpr int most_worked_out = limits::worked_out_remedies;
     int worked_out_ = 0;
+    std::vector<std::vector<NicId>> forwarding_; // by segment
 };
 
 // ranges

@@ -113,13 +113,15 @@ bool claimed(const Lab& lab, net::Address address, SegmentId segment) {
 
 // The address of a forwarding neighbour to replace a wrong next hop: one that has a NIC on
 // the segment the route leads to, else the first.
-std::optional<net::Address> router_towards(const Lab& lab, MachineId id, const StaticRoute& route) {
+std::optional<net::Address> router_towards(const Inspection& in, MachineId id,
+                                           const StaticRoute& route) {
+    const Lab& lab = in.lab;
     std::optional<net::Address> first;
     for (NicId own : lab.nics_of(id))
-        for (NicId theirs : lab.segments[lab.nics[own].segment].nics) {
+        for (NicId theirs : in.forwarding(lab.nics[own].segment)) {
             MachineId neighbour = lab.nics[theirs].machine;
             const auto* address = lab.first_address(theirs, route.to.family());
-            if (neighbour == id || !lab.machines[neighbour].forwards || address == nullptr)
+            if (neighbour == id || address == nullptr)
                 continue;
             if (!first)
                 first = address->address;
@@ -141,7 +143,7 @@ void next_hop(Inspection& in, MachineId id, const StaticRoute& route) {
     if (mistake.why == Why::unclaimed && claimed(in.lab, route.via, place.segment))
         return;
     Finding finding = describe(in.lab, mistake, Seen::in_tables);
-    auto better = router_towards(in.lab, id, route);
+    auto better = router_towards(in, id, route);
     const std::string& name = in.lab.machines[id].name;
     if (better && route.is_gateway())
         finding.remedy = {{plan::SetMachineGateway{name, better}}, ""};

@@ -2,8 +2,7 @@
 
 #include <algorithm>
 #include <fmt/format.h>
-#include <limits>
-#include <unordered_map>
+#include <map>
 #include <yaml.h>
 
 namespace jackal::plan {
@@ -16,6 +15,26 @@ std::string_view view(const yaml_char_t* text) {
 
 Mark mark_of(const yaml_mark_t& mark) {
     return {static_cast<std::uint32_t>(mark.line + 1), static_cast<std::uint32_t>(mark.column + 1)};
+}
+
+// The line and column, in characters, of a byte of the text.
+Mark mark_at(std::string_view yaml, std::size_t byte) {
+    std::string_view before = yaml.substr(0, byte);
+    std::size_t line_start = before.rfind('\n') + 1; // 0 if there is none
+    Mark mark{1, 1};
+    mark.line += static_cast<std::uint32_t>(std::ranges::count(before, '\n'));
+    for (char c : before.substr(line_start))
+        mark.column += (static_cast<unsigned char>(c) & 0xc0U) != 0x80 ? 1 : 0;
+    return mark;
+}
+
+// The text from its n-th character on, counted from 0.
+std::string_view from_character(std::string_view yaml, std::size_t n) {
+    std::size_t at = 0;
+    auto inside = [&] { return (static_cast<unsigned char>(yaml[at]) & 0xc0U) == 0x80; };
+    for (; at < yaml.size() && (n != 0 || inside()); ++at)
+        n -= inside() ? 0 : 1;
+    return yaml.substr(at);
 }
 
 class Parser {
@@ -32,13 +51,15 @@ class Parser {
 
     bool next(yaml_event_t& event) { return yaml_parser_parse(&parser_, &event) != 0; }
 
-    Problem problem() const {
+    Problem problem(std::string_view yaml) const {
+        if (parser_.error == YAML_MEMORY_ERROR)
+            throw std::bad_alloc();
         std::string what = parser_.problem == nullptr ? "cannot be read" : parser_.problem;
-        bool encoding = parser_.error == YAML_READER_ERROR;
-        if (encoding)
-            return {{},
-                    fmt::format("not readable as UTF-8 text at byte {}: {}", parser_.problem_offset,
-                                what)};
+        if (parser_.error == YAML_READER_ERROR)
+            return {mark_at(yaml, parser_.problem_offset),
+                    fmt::format("not readable as UTF-8 text: {}", what)};
+        if (from_character(yaml, parser_.problem_mark.index).starts_with('\t'))
+            what = "a tab, where YAML wants spaces";
         return {mark_of(parser_.problem_mark), fmt::format("not valid YAML: {}", what)};
     }
 
@@ -63,15 +84,16 @@ class DocumentReader {
     explicit DocumentReader(std::vector<Problem>& problems) : problems_(problems) {}
 
     std::optional<Document> read(std::string_view yaml) {
-        if (yaml.size() > std::numeric_limits<std::uint32_t>::max() / 2)
-            return refuse({}, "the text is larger than 2 GiB");
+        if (yaml.size() > limits::plan_bytes)
+            return refuse({}, fmt::format("the text is larger than {} MiB, the most for a plan",
+                                          limits::plan_bytes >> 20));
         document_.nodes_.reserve(std::min(yaml.size() / 6, most_reserved_nodes));
         document_.texts_.reserve(yaml.size());
         Parser parser(yaml);
         for (;;) {
             Event event;
             if (!parser.next(event.raw)) {
-                problems_.push_back(parser.problem());
+                problems_.push_back(parser.problem(yaml));
                 return std::nullopt;
             }
             if (event.raw.type == YAML_STREAM_END_EVENT)
@@ -130,7 +152,7 @@ class DocumentReader {
     }
 
     bool take_alias(std::string_view name, Mark at) {
-        auto found = anchors_.find(std::string(name));
+        auto found = anchors_.find(name);
         if (found == anchors_.end()) {
             refuse(at, fmt::format("alias *{} names no anchor that is complete before it", name));
             return false;
@@ -191,7 +213,7 @@ class DocumentReader {
     Document document_;
     std::vector<Open> open_;
     std::vector<std::string> pending_anchors_; // parallel to open_
-    std::unordered_map<std::string, Document::Id> anchors_;
+    std::map<std::string, Document::Id, std::less<>> anchors_;
     std::uint64_t total_ = 0;
 };
 

@@ -222,6 +222,8 @@ class MachineReader {
         bool guest = kind == MachineKind::guest;
         into.reserve(into.size() + r_.pair_count(section));
         r_.each_pair(section, guest ? "guests" : "routers", [&](NodeId key, NodeId entry) {
+            if (parts_ > most_parts)
+                return; // said once
             Machine machine;
             machine.kind = kind;
             fill(machine, entry, guest ? "a guest" : "a router", 0);
@@ -239,11 +241,10 @@ class MachineReader {
 
     NodeId value(NodeId entry, std::string_view wanted) const {
         NodeId found = Document::none;
-        if (r_.kind(entry) == NodeKind::mapping)
-            r_.each_pair_quietly(entry, [&](NodeId key, NodeId v) {
-                if (r_.text(key) == wanted)
-                    found = v;
-            });
+        r_.each_pair_quietly(entry, [&](NodeId key, NodeId v) {
+            if (r_.text(key) == wanted)
+                found = v;
+        });
         return found;
     }
 
@@ -257,8 +258,7 @@ class MachineReader {
     // All entries that others may be like, collected when the first one asks.
     void collect_entries() {
         r_.each_pair_quietly(r_.root(), [&](NodeId key, NodeId section) {
-            bool machines = r_.text(key) == "guests" || r_.text(key) == "routers";
-            if (machines && r_.kind(section) == NodeKind::mapping)
+            if (r_.text(key) == "guests" || r_.text(key) == "routers")
                 r_.each_pair_quietly(section, [&](NodeId name, NodeId entry) {
                     entries_.emplace(r_.text(name), entry);
                 });
@@ -272,8 +272,9 @@ class MachineReader {
         auto found = entries_.find(name);
         if (found == entries_.end()) {
             std::vector<std::string_view> known;
-            for (const auto& [word, _] : entries_)
-                known.push_back(word);
+            if (suggestions_++ < limits::suggestions)
+                for (const auto& [word, _] : entries_)
+                    known.push_back(word);
             std::ranges::sort(known);
             std::string_view near = nearest_word(name, known);
             return r_.problem(at, fmt::format("there is no entry {} to be like{}", shown(name),
@@ -320,6 +321,7 @@ class MachineReader {
 
     Reader& r_;
     std::uint64_t parts_ = 0; // machines, NICs and routes so far
+    int suggestions_ = 0;
     std::unordered_map<std::string_view, NodeId> entries_;
 };
 

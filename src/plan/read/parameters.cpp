@@ -46,10 +46,11 @@ class Parameters {
         });
     }
 
-    std::string unknown(std::string_view name) const {
+    std::string unknown(std::string_view name) {
         std::vector<std::string_view> known;
-        for (const auto& [word, _] : values_)
-            known.push_back(word);
+        if (suggestions_++ < limits::suggestions)
+            for (const auto& [word, _] : values_)
+                known.push_back(word);
         std::string_view near = nearest_word(name, known);
         return fmt::format("there is no parameter {}{}", shown(name), did_you_mean(near));
     }
@@ -97,6 +98,7 @@ class Parameters {
     std::map<std::string, std::string, std::less<>> values_;
     std::unordered_set<NodeId> own_; // the values in `params` themselves
     std::size_t added_ = 0;
+    int suggestions_ = 0;
 };
 
 } // namespace

@@ -7,7 +7,6 @@
 #include <array>
 #include <cmath>
 #include <fstream>
-#include <sstream>
 
 namespace jackal::plan {
 
@@ -327,19 +326,30 @@ Reading read(std::string_view text, std::string source, const Settings& settings
     };
     auto repeated = std::ranges::unique(reading.problems, same);
     reading.problems.erase(repeated.begin(), repeated.end());
+    for (Problem& problem : reading.problems)
+        problem.message = printable(problem.message);
     return reading;
+}
+
+std::string text_of(std::istream& stream) {
+    std::string text;
+    std::array<char, 1 << 16> part{};
+    while (text.size() <= limits::plan_bytes && (stream.read(part.data(), part.size()), true)
+           && stream.gcount() > 0)
+        text.append(part.data(), static_cast<std::size_t>(stream.gcount()));
+    return text;
 }
 
 Reading read_file(const std::string& path, const Settings& settings) {
     std::ifstream file(path, std::ios::binary);
-    std::ostringstream text;
-    if (!file || !(text << file.rdbuf())) {
+    std::string text = text_of(file);
+    if (text.empty()) {
         Reading reading;
         reading.source = path;
         reading.problems.push_back({{}, "cannot be opened, or is empty"});
         return reading;
     }
-    return read(text.view(), path, settings);
+    return read(text, path, settings);
 }
 
 } // namespace jackal::plan

@@ -47,9 +47,12 @@ class Reader {
 
     NodeId root() const { return document_.root(); }
 
-    // Calls use(key, value) for each pair of a mapping, without looking for anything wrong.
+    // Calls use(key, value) for each pair of a mapping, without looking for anything wrong; not at
+    // all for what is no mapping.
     template <class Use>
     void each_pair_quietly(NodeId node, Use use) const {
+        if (kind(node) != NodeKind::mapping)
+            return;
         for (NodeId key = document_.first_child(node); key != Document::none;) {
             NodeId value = document_.next_sibling(key);
             use(key, value);
@@ -60,9 +63,7 @@ class Reader {
     // True if the node is a mapping with that key.
     bool has_key(NodeId node, std::string_view name) const {
         bool found = false;
-        if (kind(node) == NodeKind::mapping)
-            each_pair_quietly(node,
-                              [&](NodeId key, NodeId) { found = found || text(key) == name; });
+        each_pair_quietly(node, [&](NodeId key, NodeId) { found = found || text(key) == name; });
         return found;
     }
 

@@ -11,6 +11,22 @@ namespace jackal::plan {
 
 namespace {
 
+constexpr std::size_t longest_nic_name = 15; // Linux's IFNAMSIZ has room for one letter more
+
+// A host-name label that somebody may have meant who wrote that; empty if nothing is left of it.
+std::string name_like(std::string_view text, std::size_t most) {
+    std::string name;
+    for (char c : text.substr(0, most)) {
+        bool upper = c >= 'A' && c <= 'Z';
+        bool plain = (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9');
+        name += plain ? c : upper ? static_cast<char>(c - 'A' + 'a') : '-';
+    }
+    while (!name.empty() && name.back() == '-')
+        name.pop_back();
+    name.erase(0, std::min(name.find_first_not_of('-'), name.size()));
+    return name;
+}
+
 template <class Entry>
 void collect(Validation& v, const std::vector<Entry>& entries, Names<Entry>& names) {
     for (std::uint32_t i = 0; i < entries.size(); ++i) {
@@ -30,11 +46,12 @@ void check_lab_name(Validation& v) {
         check_name(v, v.plan.lab, {1, 1});
 }
 
-void check_name(Validation& v, std::string_view name, Mark at) {
-    if (!is_name(name))
-        v.problem(at, fmt::format("the name \"{}\" is not a host-name label: a-z, 0-9 and inner "
-                                  "hyphens, at most 63 of them",
-                                  name.substr(0, 80)));
+void check_name(Validation& v, std::string_view name, Mark at, std::size_t most) {
+    if (is_name(name) && name.size() <= most)
+        return;
+    v.problem(at, fmt::format("the name \"{}\" is not a host-name label: a-z, 0-9 and inner "
+                              "hyphens, at most {} of them{}",
+                              name.substr(0, 80), most, did_you_mean(name_like(name, most))));
 }
 
 void collect_names(Validation& v) {
@@ -62,13 +79,21 @@ std::size_t nic_count(const Validation& v, const Machine& machine) {
            + v.link_nics[static_cast<std::size_t>(&machine - v.plan.machines.data())];
 }
 
-bool has_nic(const Validation& v, const Machine& machine, std::string_view name) {
+bool has_nic(Validation& v, const Machine& machine, std::string_view name) {
     if (name == "lo" && machine.loopback)
         return true;
-    for (std::size_t i = 0; i < nic_count(v, machine); ++i)
-        if (nic_name(machine, i) == name)
-            return true;
-    return false;
+    std::size_t count = nic_count(v, machine);
+    constexpr std::size_t few = 16; // for which an index is not worth making
+    if (count <= few) {
+        for (std::size_t i = 0; i < count; ++i)
+            if (nic_name(machine, i) == name)
+                return true;
+        return false;
+    }
+    auto [index, is_new] = v.nic_names.try_emplace(&machine);
+    for (std::size_t i = 0; is_new && i < count; ++i)
+        index->second.insert(nic_name(machine, i));
+    return index->second.contains(std::string(name));
 }
 
 void check_nic_names(Validation& v, const Machine& machine) {
@@ -76,11 +101,9 @@ void check_nic_names(Validation& v, const Machine& machine) {
     for (std::size_t i = 0; i < nic_count(v, machine); ++i) {
         std::string name = nic_name(machine, i);
         Mark at = i < machine.nics.size() ? machine.nics[i].at : machine.at;
-        check_name(v, name, at);
+        check_name(v, name, at, longest_nic_name);
         if (name == "lo" || name == "all" || name == "default")
             v.problem(at, fmt::format("a NIC cannot be named \"{}\": Linux uses the name", name));
-        if (name.size() > 15)
-            v.problem(at, fmt::format("the NIC name \"{}\" is longer than 15 letters", name));
         if (!seen.insert(name).second)
             v.problem(at, fmt::format("{} has two NICs named \"{}\"", machine.name, name));
     }

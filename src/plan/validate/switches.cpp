@@ -44,7 +44,7 @@ bool check_port(Validation& v, const Placed<std::string>& port) {
     if (v.ports.contains(port.value))
         return true;
     std::vector<std::string_view> known;
-    if (v.port_suggestions++ < Validation::most_port_suggestions)
+    if (v.port_suggestions++ < limits::suggestions)
         for (const SwitchPort& entry : v.plan.switches[*row].ports)
             known.push_back(entry.name);
     std::string_view near = nearest_word(rest, known);

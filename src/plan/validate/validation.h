@@ -31,7 +31,7 @@ class Names {
     /// `what` for what it might have been instead.
     std::string unknown(std::string_view name, std::string_view what) {
         std::vector<std::string_view> known;
-        if (suggestions_++ < most_suggestions)
+        if (suggestions_++ < limits::suggestions)
             for (const Entry& entry : entries_)
                 known.push_back(entry.name);
         return fmt::format("there is no {} \"{}\"{}", what, name,
@@ -39,8 +39,6 @@ class Names {
     }
 
   private:
-    static constexpr int most_suggestions = 50; // searching among many names takes its time
-
     auto name_of() const {
         return [this](std::uint32_t r) -> std::string_view { return entries_[r].name; };
     }
@@ -72,10 +70,11 @@ struct Validation {
     std::unordered_set<std::string> ports = {};                ///< `SWITCH/PORT`
     std::unordered_map<std::string, std::string> plugged = {}; ///< by port: what
     std::vector<std::size_t> link_nics;                        ///< by machine: NICs that links add
+    std::unordered_map<const Machine*, std::unordered_set<std::string>> nic_names =
+        {}; ///< of machines with many that were asked for
 
     /// Rules and translations may name so many addresses in all.
     static constexpr std::size_t most_named = limits::named_addresses;
-    static constexpr int most_port_suggestions = 50; ///< searching among many takes its time
 
     void problem(Mark at, std::string message) { problems.push_back({at, std::move(message)}); }
 };
@@ -83,11 +82,12 @@ struct Validation {
 // --- names.cpp -------------------------------------------------------------------------------
 
 void check_lab_name(Validation& v);
-void check_name(Validation& v, std::string_view name, Mark at);
+/// A host-name label of at most `most` letters.
+void check_name(Validation& v, std::string_view name, Mark at, std::size_t most = 63);
 void collect_names(Validation& v);
 void count_link_nics(Validation& v);
 std::size_t nic_count(const Validation& v, const Machine& machine);
-bool has_nic(const Validation& v, const Machine& machine, std::string_view name);
+bool has_nic(Validation& v, const Machine& machine, std::string_view name);
 void check_nic_names(Validation& v, const Machine& machine);
 bool are_linked(Validation& v, const std::string& one, const std::string& other);
 

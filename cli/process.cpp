@@ -1,0 +1,103 @@
+#include "process.h"
+
+#include "command.h"
+
+#include <charconv>
+#include <csignal>
+#include <cstdlib>
+#include <cstring>
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <new>
+#include <sys/resource.h>
+#include <sys/time.h>
+#include <unistd.h>
+
+namespace jackal::cli {
+
+namespace {
+
+void open_closed_streams() {
+    for (int stream : {STDIN_FILENO, STDOUT_FILENO, STDERR_FILENO})
+        if (fcntl(stream, F_GETFD) == -1 && open("/dev/null", O_RDWR) != stream)
+            _exit(status_not_asked);
+}
+
+// The sanitizers' own memory and time are not the program's.
+#if !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__)
+
+std::string time_message;
+std::string memory_message;
+
+// Only what may be called when a signal has come, or memory is gone.
+[[noreturn]] void end_with(const std::string& message) {
+    if (write(STDERR_FILENO, message.data(), message.size()) < 0)
+        _exit(status_not_asked);
+    _exit(status_not_asked);
+}
+
+unsigned limit_of(const char* variable, unsigned otherwise) {
+    constexpr unsigned most = 1'000'000;
+    const char* text = std::getenv(variable);
+    if (text == nullptr)
+        return otherwise;
+    unsigned value = 0;
+    auto [end, error] = std::from_chars(text, text + std::strlen(text), value);
+    if (error != std::errc{} || *end != '\0' || value == 0 || value > most)
+        throw NotAsked(
+            fmt::format("{}={}: write a whole number from 1 to {}", variable, text, most));
+    return value;
+}
+
+void limit_time() {
+    unsigned seconds = limit_of("JACKAL_SECONDS", most_seconds);
+    time_message = fmt::format(
+        "jackal: not answered: this takes more than {} s of processor time, the most for one "
+        "answer; JACKAL_SECONDS={} allows more\n",
+        seconds, 10 * seconds);
+    std::signal(SIGPROF, [](int) { end_with(time_message); });
+    // A little before, as ending takes its time too.
+    itimerval timer{{0, 0}, {static_cast<time_t>(seconds - 1), 700'000}};
+    setitimer(ITIMER_PROF, &timer, nullptr);
+}
+
+void limit_memory() {
+    unsigned mebibytes = limit_of("JACKAL_MEBIBYTES", most_mebibytes);
+    memory_message =
+        fmt::format("jackal: not answered: this takes more than {} MiB of memory, the most for one "
+                    "answer; JACKAL_MEBIBYTES={} allows more\n",
+                    mebibytes, 4 * mebibytes);
+    rlim_t bytes = rlim_t{mebibytes} << 20;
+    rlimit limit{};
+    getrlimit(RLIMIT_DATA, &limit);
+    limit.rlim_cur = std::min(bytes, limit.rlim_max);
+    setrlimit(RLIMIT_DATA, &limit);
+    std::set_new_handler([] { end_with(memory_message); });
+}
+
+#else
+
+void limit_time() {}
+void limit_memory() {}
+
+#endif
+
+} // namespace
+
+void prepare_process() {
+    open_closed_streams();
+    limit_time();
+    limit_memory();
+}
+
+void complain(const std::string& message) {
+    std::string text = "jackal: ";
+    for (std::size_t at = 0; at <= message.size();) {
+        std::size_t end = std::min(message.find('\n', at), message.size());
+        text += plan::printable(std::string_view(message).substr(at, end - at)) + "\n";
+        at = end + 1;
+    }
+    std::fwrite(text.data(), 1, text.size(), stderr);
+}
+
+} // namespace jackal::cli

@@ -1,0 +1,196 @@
+// Input that is made to hurt: the built program answers or refuses it, whole, and shows nothing
+// that the input forges. The program's own limits are the clock: none of these may meet them.
+#include "jackal/jackal.h"
+#include "program.h"
+
+#include <doctest/doctest.h>
+#include <fmt/format.h>
+#include <fstream>
+#include <functional>
+#include <stdlib.h>
+
+namespace {
+
+const std::string tool = TOOL " ";
+
+// A folder of its own, gone at the end.
+class Folder {
+  public:
+    Folder() {
+        char name[] = "/tmp/jackal-hostile-XXXXXX";
+        REQUIRE(mkdtemp(name) != nullptr);
+        path_ = name;
+    }
+    Folder(const Folder&) = delete;
+    Folder& operator=(const Folder&) = delete;
+    ~Folder() { run("rm -rf " + path_); }
+
+    std::string file(const std::string& name, const std::string& text) const {
+        std::ofstream(path_ + "/" + name, std::ios::binary) << text;
+        return path_ + "/" + name;
+    }
+    std::string path(const std::string& name) const { return path_ + "/" + name; }
+
+  private:
+    std::string path_;
+};
+
+Printed asked(const Folder& folder, const std::string& text, const std::string& command) {
+    std::string plan = folder.file("plan.yaml", text);
+    std::string words = command;
+    words.replace(words.find("PLAN"), 4, plan);
+    return run(tool + words + " 2>&1");
+}
+
+// `first TIMES last`, where each line has its number in the place of #.
+std::string lines(int count, const std::string& line) {
+    std::string all;
+    for (int i = 0; i < count; ++i) {
+        std::string one = line;
+        for (std::size_t at = one.find('#'); at != one.npos; at = one.find('#'))
+            one.replace(at, 1, std::to_string(i));
+        all += one;
+    }
+    return all;
+}
+
+// A machine NAME with so many NICs on subnet a, and one more key.
+std::string many_nics(int count, const std::string& key) {
+    return "lab: x\nsubnets: {a: {prefix: 10.0.0.0/8}}\nguests: {g: {nics: [{subnet: a}]}}\n"
+           "routers:\n  r:\n    nics: ["
+           + lines(count, "{subnet: a},") + "]\n" + key;
+}
+
+} // namespace
+
+TEST_CASE("every shape of value in the place of a list's item is answered") {
+    const Folder folder;
+    for (const char* section : {"peerings", "tunnels", "links", "expect"})
+        for (const char* shape : {"[a]", "a", "{}", "[[a]]", "{a: [b]}", "''", "[a, b, c]"}) {
+            CAPTURE(section);
+            CAPTURE(shape);
+            Printed said =
+                asked(folder, fmt::format("lab: x\n{}: [{}]\n", section, shape), "check PLAN");
+            CHECK(said.status == 2);
+            CHECK(has(said.text, "plan.yaml:2:"));
+        }
+}
+
+TEST_CASE("what many entries do is found by index: far below the limits") {
+    struct Row {
+        std::string text;
+        const char* command;
+        const char* says;
+    };
+    const std::string guests = "lab: x\nsubnets: {a: {prefix: 10.0.0.0/8}}\nguests:\n";
+    const Row rows[] = {
+        {"lab: x\nparams: {" + lines(20'000, "parameter-#: 1,") + "}\nsubnets:\n"
+             + lines(20'000, "  s#: {hosts: $paramater-#}\n"),
+         "check PLAN", "did you mean parameter-0?"},
+        {guests + lines(20'000, "  guest-number-#: {like: guest-nomber-#}\n"), "check PLAN",
+         "did you mean guest-number-0?"},
+        {guests + "  b: {template: true, nics: [" + lines(20'000, "{subnet: a},") + "]}\n"
+             + lines(20'000, "  g#: {like: b}\n"),
+         "check PLAN", "the plan has more than 2000000 machines, NICs and routes in all"},
+        {many_nics(8'000, "    ospf: {areas: {0: [" + lines(8'000, "eth#,") + "]}}\n"),
+         "addresses PLAN", "10.0.0.0/8"},
+        {many_nics(8'000, "    routes: [" + lines(8'000, "{to: 11.0.0.0/32, via: g, nic: eth7999},")
+                              + "]\n"),
+         "addresses PLAN", "10.0.0.0/8"},
+        {many_nics(8'000, "    nat: [" + lines(8'000, "{out: eth7999},") + "]\n"), "addresses PLAN",
+         "10.0.0.0/8"},
+        {many_nics(8'000, "expect:\n" + lines(8'000, "  - {ping: [r/eth7999, g]}\n")),
+         "addresses PLAN", "10.0.0.0/8"},
+        {guests + lines(10, "  g#: {count: 10000, gateway: 10.9.9.9, nics: [{subnet: a}]}\n"),
+         "check PLAN", "and 9997 more of this kind, of the same line"},
+        {guests + lines(10, "  g#: {count: 10000, nics: [{subnet: a, state: down}]}\n"),
+         "check PLAN", "0 errors, 100000 warnings"},
+        {"lab: x\nsubnets: {a: {prefix: 10.0.0.0/30}}\nguests:\n"
+             + lines(10, "  g#: {count: 5000, nics: [{subnet: a}]}\n"),
+         "check PLAN", "and 4997 more of this kind"},
+        {"lab: '" + std::string(2'000'000, 'a') + "'", "check PLAN", "is not a host-name label"},
+    };
+    const Folder folder;
+    for (const Row& row : rows) {
+        CAPTURE(row.says);
+        CAPTURE(row.text.substr(0, 200));
+        Printed said = asked(folder, row.text, row.command);
+        CHECK(said.status <= 2);
+        CHECK(!has(said.text, "not answered"));
+        CHECK(has(said.text, row.says));
+    }
+}
+
+TEST_CASE("an answer that takes too much is refused with the limit that it met") {
+    const Folder folder;
+    CHECK(has(run("yes 'a: b' | " + tool + "check - 2>&1").text, "larger than 64 MiB"));
+    CHECK(has(run(tool + "check /dev/zero 2>&1").text, "larger than 64 MiB"));
+#if !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__)
+    std::string plan =
+        folder.file("plan.yaml", "lab: x\nsubnets: {a: {prefix: 10.0.0.0/8}}\nguests:\n"
+                                     + lines(40, "  g#: {count: 10000, nics: [{subnet: a}]}\n"));
+    Printed small = run("JACKAL_MEBIBYTES=64 " + tool + "machines " + plan + " 2>&1 >/dev/null");
+    CHECK(small.status == 2);
+    CHECK(
+        small.text
+        == "jackal: not answered: this takes more than 64 MiB of memory, the most for one answer; "
+           "JACKAL_MEBIBYTES=256 allows more\n");
+    Printed quick =
+        run("JACKAL_SECONDS=1 " + tool + "export " + plan + " --as namespaces 2>&1 >/dev/null");
+    CHECK(quick.status == 2);
+    CHECK(has(quick.text, "more than 1 s of processor time"));
+    Printed wrong = run("JACKAL_SECONDS=soon " + tool + "check " + plan + " 2>&1");
+    CHECK(wrong.status == 2);
+    CHECK(has(wrong.text, "JACKAL_SECONDS=soon: write a whole number"));
+#endif
+}
+
+TEST_CASE("a program whose streams are closed ends as otherwise, and writes into no file instead") {
+    const Folder folder;
+    std::string plan = folder.file("plan.yaml", "lab: x\nsubnets: {a: {hosts: 3}}\n");
+    CHECK(run(tool + "check " + folder.path("none.yaml") + " 2>&-").status == 2);
+    CHECK(run(tool + "check --nonsense 2>&-").status == 2);
+    CHECK(run(tool + "addresses " + plan + " --pin >&- 2>&- <&-").status == 0);
+    CHECK(has(run("cat " + plan).text, "pinned:"));
+    CHECK(!has(run("cat " + plan).text, "choice"));
+}
+
+TEST_CASE("nothing that a plan or a file name says reaches the terminal as a control character") {
+    const Folder folder;
+    const std::string bad = "\x1b[31m\xc2\x9b"; // an escape sequence, and one that is one character
+    auto is_clean = [](const std::string& text) {
+        return text.find('\x1b') == text.npos && text.find("\xc2\x9b") == text.npos;
+    };
+    for (const char* text :
+         {"lab: \"a\\e[31mb\\nforged: line\"\n", "lab: x\nsubnets: {\"a\\x9b\": {}}\n",
+          "lab: x\nguests: {g: {nics: [{subnet: \"\\e]0;t\\a\"}]}}\n",
+          "lab: x\nguests: {g: {nics: [{subnet: \"a\\nplan.yaml:1:1: forged\"}]}}\n"}) {
+        Printed said = asked(folder, text, "check PLAN");
+        CAPTURE(said.text);
+        CHECK(said.status == 2);
+        CHECK(is_clean(said.text));
+        CHECK(!has(said.text, "\nforged"));
+        CHECK(!has(said.text, "\nplan.yaml:1:1"));
+    }
+    std::string told = folder.file("plan.yaml", "lab: x\nsubnets: {a: {}}\nguests: {g: {nics: "
+                                                "[{subnet: a}]}}\nexpect:\n  - {ping: [g, g], "
+                                                "about: \"\\e[31m\\x9b\\nforged\"}\n");
+    Printed verified = run(tool + "verify " + told);
+    CHECK(is_clean(verified.text));
+    CHECK(!has(verified.text, "\nforged"));
+    std::string named = folder.file("a" + bad + "\n\xff.yaml", "lab: x\nsubnet: {}\n");
+    Printed refused = run(tool + "check '" + named + "' 2>&1");
+    CHECK(is_clean(refused.text));
+    CHECK(has(refused.text, "\\x0a\\xff.yaml:2:1"));
+    folder.file("a" + bad + "\n\xff.yaml", "lab: x\nsubnets: {a: {}}\n");
+    Printed json = run(tool + "check '" + named + "' --format json");
+    CHECK(json.status == 0);
+    CHECK(has(json.text, "\"findings\""));
+}
+
+TEST_CASE("what is not UTF-8 is told with its line and column") {
+    const Folder folder;
+    Printed said = asked(folder, "lab: x\n# é\nabout: \"é\xff\"\n", "check PLAN");
+    CHECK(said.status == 2);
+    CHECK(has(said.text, "plan.yaml:3:10: not readable as UTF-8 text"));
+}
