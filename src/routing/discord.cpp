@@ -324,6 +324,20 @@ lab::Finding describe(const Lab& lab, const Dispute& dispute) {
     std::string names;
     for (MachineId machine : dispute.machines)
         names += (names.empty() ? "" : ", ") + lab.machines[machine].name;
+    if (dispute.by_turns)
+        return {
+            .cause = Cause::routing_dispute,
+            .severity = lab::Severity::warning,
+            .subject = lab.machines[dispute.machines.front()].name,
+            .message = fmt::format(
+                "which of {} hands over routes such as {} is luck: each prefers what another "
+                "hands over to what it hears itself, so whoever is first stays; {} is taken for "
+                "the first",
+                names, net::to_string(dispute.to), lab.machines[dispute.machines.front()].name),
+            .remedy = {{},
+                       "give what is redistributed a policy that refuses what came from "
+                       "there, or let one machine alone redistribute"},
+            .at = lab.machines[dispute.machines.front()].at};
     return {.cause = Cause::routing_dispute,
             .severity = lab::Severity::error,
             .subject = lab.machines[dispute.machines.front()].name,

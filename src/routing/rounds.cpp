@@ -29,6 +29,8 @@ std::pair<const ProtocolTables*, Lesson> best_lesson(const AllTables& tables, Ma
 
 namespace {
 
+using Injections = std::vector<std::vector<Injection>>; // by tables, each sorted
+
 // What machines have by themselves, worked out when it is first asked for.
 class OwnRoutes {
   public:
@@ -65,20 +67,35 @@ class Handover {
              const Condition& condition, OwnRoutes& own)
         : tables_(tables), lab_(lab), numbers_(numbers), condition_(condition), own_(own) {}
 
-    // By tables, sorted.
-    std::vector<std::vector<Injection>> all() {
-        std::vector<std::vector<Injection>> all(tables_.size());
+    // By tables, sorted: of all machines, or of one.
+    Injections all() {
+        Injections all(tables_.size());
         for (const lab::Speaker& speaker : lab_.speakers)
-            if (condition_.machine_on(speaker.machine))
-                for (const SpokenProtocol* protocol : protocols())
-                    if (auto exports = protocol->exports(speaker))
-                        hand_over(speaker.machine, *protocol, *exports, all);
+            hand_over(speaker, all);
+        return sorted(std::move(all));
+    }
+    Injections of(MachineId machine) {
+        Injections own(tables_.size());
+        for (const lab::Speaker& speaker : lab_.speakers)
+            if (speaker.machine == machine)
+                hand_over(speaker, own);
+        return sorted(std::move(own));
+    }
+
+  private:
+    void hand_over(const lab::Speaker& speaker, Injections& all) {
+        if (condition_.machine_on(speaker.machine))
+            for (const SpokenProtocol* protocol : protocols())
+                if (auto exports = protocol->exports(speaker))
+                    hand_over(speaker.machine, *protocol, *exports, all);
+    }
+
+    static Injections sorted(Injections all) {
         for (std::vector<Injection>& some : all)
             sort_unique(some);
         return all;
     }
 
-  private:
     std::pair<const ProtocolTables*, Lesson> best(MachineId machine, std::uint32_t prefix) const {
         return best_lesson(tables_, machine, prefix, numbers_[prefix].family());
     }
@@ -281,42 +298,111 @@ class Ground {
     OwnRoutes& own_;
 };
 
-// What is handed over changes for ever.
-void report(const std::vector<std::vector<Injection>>& before,
-            const std::vector<std::vector<Injection>>& after, const PrefixNumbers& numbers,
-            std::vector<Dispute>& disputes) {
-    Dispute dispute;
-    for (std::size_t i = 0; i < after.size(); ++i)
-        for (const Injection& row : after[i])
-            if (!std::ranges::binary_search(before[i], row)) {
-                dispute.to = numbers[row.prefix];
-                dispute.machines.push_back(row.machine);
-            }
-    sort_unique(dispute.machines);
-    if (!dispute.machines.empty())
-        disputes.push_back(std::move(dispute));
+// The rows that one has and the other has not.
+std::vector<Injection> difference(const Injections& one, const Injections& other) {
+    std::vector<Injection> rows;
+    for (std::size_t i = 0; i < one.size(); ++i)
+        std::ranges::set_symmetric_difference(one[i], other[i], std::back_inserter(rows));
+    return rows;
 }
+
+// The rounds of handing over, all machines at once, until nothing changes. Where that goes on for
+// ever, those that change take turns, as real ones do: then they settle, and who came first
+// matters, or they do not.
+class Rounds {
+  public:
+    Rounds(const AllTables& tables, Handover& handover, Ground& ground)
+        : tables_(tables), handover_(handover), ground_(ground), now_(tables.size()) {}
+
+    // What the machines argue about, if they do.
+    std::optional<Dispute> run(const PrefixNumbers& numbers) {
+        if (all_at_once())
+            return std::nullopt;
+        std::vector<MachineId> machines;
+        for (const Injection& row : restless_)
+            machines.push_back(row.machine);
+        sort_unique(machines);
+        Dispute dispute{.to = numbers[restless_.front().prefix],
+                        .machines = machines,
+                        .by_turns = machines.size() <= most_by_turns && by_turns(machines)};
+        return dispute;
+    }
+
+  private:
+    static constexpr int most_rounds = limits::handover_rounds;
+    static constexpr std::size_t most_by_turns = 64; // machines
+
+    void settle() {
+        for (std::size_t i = 0; i < tables_.size(); ++i)
+            tables_[i]->settle(now_[i], ground_.surroundings());
+    }
+
+    bool all_at_once() {
+        for (int round = 0; round < most_rounds; ++round) {
+            Injections next = handover_.all();
+            if (round > 0 && next == now_)
+                return true;
+            if (round + most_restless >= most_rounds) {
+                auto changed = difference(now_, next);
+                restless_.insert(restless_.end(), changed.begin(), changed.end());
+            }
+            now_ = std::move(next);
+            settle();
+        }
+        return false;
+    }
+
+    bool by_turns(const std::vector<MachineId>& machines) {
+        for (std::vector<Injection>& some : now_)
+            std::erase_if(some, [&](const Injection& row) {
+                return std::ranges::binary_search(machines, row.machine);
+            });
+        settle();
+        for (int round = 0; round < most_rounds; ++round) {
+            bool changed = false;
+            for (MachineId machine : machines)
+                changed |= take_turn(machine);
+            if (!changed)
+                return true;
+        }
+        return false;
+    }
+
+    // True if the machine hands over something else than before.
+    bool take_turn(MachineId machine) {
+        Injections own = handover_.of(machine);
+        Injections next = now_;
+        for (std::size_t i = 0; i < next.size(); ++i) {
+            std::erase_if(next[i], [&](const Injection& row) { return row.machine == machine; });
+            next[i].insert(next[i].end(), own[i].begin(), own[i].end());
+            std::ranges::sort(next[i]);
+        }
+        if (next == now_)
+            return false;
+        now_ = std::move(next);
+        settle();
+        return true;
+    }
+
+    static constexpr int most_restless = 4; // last rounds whose changes count
+
+    const AllTables& tables_;
+    Handover& handover_;
+    Ground& ground_;
+    Injections now_;
+    std::vector<Injection> restless_; // rows that still come and go
+};
 
 } // namespace
 
 void settle_together(const AllTables& tables, const lab::Lab& lab, const PrefixNumbers& numbers,
                      const Condition& condition, const lab::Wiring& wiring,
                      std::vector<Dispute>& disputes) {
-    constexpr int most_rounds = limits::handover_rounds;
     OwnRoutes own(lab, condition);
     Handover handover(tables, lab, numbers, condition, own);
     Ground ground(tables, lab, numbers, condition, wiring, own);
-    std::vector<std::vector<Injection>> last;
-    for (int round = 0; round < most_rounds; ++round) {
-        std::vector<std::vector<Injection>> next = handover.all();
-        if (round > 0 && next == last)
-            return;
-        if (round + 1 == most_rounds)
-            return report(last, next, numbers, disputes);
-        last = std::move(next);
-        for (std::size_t i = 0; i < tables.size(); ++i)
-            tables[i]->settle(last[i], ground.surroundings());
-    }
+    if (auto dispute = Rounds(tables, handover, ground).run(numbers))
+        disputes.push_back(*std::move(dispute));
 }
 
 } // namespace jackal::routing

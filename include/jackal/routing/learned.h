@@ -134,8 +134,8 @@ struct Path {
 enum class Decision : std::uint8_t {
     best,
     unreachable, ///< no way to its next hop
+    own,         ///< the machine's own, which its table uses, comes first (RFC 4271 section 9.1.3)
     local_preference,
-    own, ///< the machine's own comes first
     as_path_length,
     origin,
     med,
@@ -181,6 +181,8 @@ JACKAL_API std::string_view to_string(LinkState::Kind kind);
 struct Dispute {
     net::Prefix to;
     std::vector<lab::MachineId> machines; ///< in the order that they change
+    /// They settle if they take turns, the first of them first; who came first is luck.
+    bool by_turns = false;
 };
 
 /// At most so many equal-cost next hops are used together.

@@ -206,14 +206,15 @@ std::optional<Path> BgpTables::told(const Class& group, const Session& session) 
             path.next_hop = session.from_address;
     } else {
         path.next_hop = session.from_address;
-        path.local_preference = 100;
         if (!own)
             path.med = 0;
     }
     if (!apply(*lab_, neighbour.gives, (*numbers_)[group.prefix], path, from.bgp->as))
         return std::nullopt;
-    if (!session.inner)
+    if (!session.inner) {
+        path.local_preference = Path{}.local_preference; // which no other AS is told (5.1.5)
         path.as_path.insert(path.as_path.begin(), from.bgp->as);
+    }
     return path;
 }
 
@@ -269,14 +270,16 @@ void BgpTables::decide(std::vector<Candidate>& candidates) const {
     for (Candidate& candidate : candidates)
         if (candidate.lost_by == Decision::best)
             left.push_back(&candidate);
+    // The neighbouring AS; 0 for the own one, where another speaker of it originated the path.
+    auto came_from = [](const Candidate& c) {
+        return c.path.as_path.empty() ? 0 : c.path.as_path.front();
+    };
     // Keeps those for which `value` is smallest; with `same_neighbour` only against others that
     // came from the same AS.
     auto keep = [&](Decision step, auto value, bool same_neighbour = false) {
         auto beaten = [&](const Candidate* one) {
             return std::ranges::any_of(left, [&](const Candidate* other) {
-                bool compared = !same_neighbour
-                                || (!one->path.as_path.empty() && !other->path.as_path.empty()
-                                    && one->path.as_path.front() == other->path.as_path.front());
+                bool compared = !same_neighbour || came_from(*one) == came_from(*other);
                 return compared && value(*other) < value(*one);
             });
         };
@@ -289,8 +292,8 @@ void BgpTables::decide(std::vector<Candidate>& candidates) const {
         left = std::move(kept);
     };
     auto session = [&](const Candidate& c) -> const Session& { return sessions_[c.session]; };
-    keep(Decision::local_preference, [](const Candidate& c) { return ~c.path.local_preference; });
     keep(Decision::own, [](const Candidate& c) { return c.session == none ? 0 : 1; });
+    keep(Decision::local_preference, [](const Candidate& c) { return ~c.path.local_preference; });
     keep(Decision::as_path_length, [](const Candidate& c) { return c.path.as_path.size(); });
     keep(Decision::origin, [](const Candidate& c) { return c.path.incomplete ? 1 : 0; });
     keep(

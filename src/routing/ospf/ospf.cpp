@@ -56,13 +56,28 @@ const OspfTables::Advert* OspfTables::best(MachineId machine, std::uint32_t pref
     auto rank = [](PathType type, std::uint32_t metric, std::uint32_t cost) {
         return std::tuple(type, metric, cost);
     };
+    // What a border router says of a way to the router that an external route comes from counts
+    // for nothing where there is a way to that inside an area, and border routers believe what the
+    // backbone says alone (RFC 2328 section 16.2).
+    auto is_inside = [&](MachineId origin) {
+        return std::ranges::any_of(graph_->nodes_of[origin.row], [&](std::uint32_t of) {
+            std::uint32_t node = node_in(machine, graph_->nodes[of].component);
+            return node != nowhere && cost_between(node, of) != nowhere;
+        });
+    };
     auto consider = [&](const Advert& advert) {
         std::uint32_t node = node_in(machine, graph_->nodes[advert.node].component);
         if (node == nowhere || (advert.nic && std::ranges::binary_search(dead_nics_, advert.nic)))
             return;
         if (advert.type == PathType::inter_area
             && (node == advert.node || (is_border(machine) && graph_->nodes[node].area != 0)))
-            return; // RFC 2328 section 16.2: border routers believe the backbone alone
+            return;
+        bool told_by_border = advert.type != PathType::intra_area
+                              && advert.type != PathType::inter_area
+                              && graph_->nodes[advert.node].machine != advert.origin;
+        if (told_by_border
+            && ((is_border(machine) && graph_->nodes[node].area != 0) || is_inside(advert.origin)))
+            return;
         std::uint32_t way = cost_between(node, advert.node);
         if (way == nowhere)
             return;

@@ -1,0 +1,115 @@
+// Tables that real speakers of the protocols fill in the same way; each row is a small lab, and the
+// rule of the RFC that decides.
+#include "jackal/routing/discord.h"
+#include "jackal/routing/settled.h"
+
+#include "lab_of.h"
+
+using namespace jackal;
+
+namespace {
+
+// The next hop by which a machine sends to an address; "none" without a route.
+std::string next_hop(const routing::Settled& settled, const char* machine, const char* to) {
+    auto route = settled.route(*settled.lab().machine(machine), *net::parse_address(to));
+    return route ? net::to_string(route->via) : "none";
+}
+
+std::string subnets(const std::string& rest) {
+    return "lab: t\nsubnets:\n"
+           "  a: {prefix: 10.0.1.0/24, gateway: none}\n"
+           "  b: {prefix: 10.0.2.0/24, gateway: none}\n"
+           "  c: {prefix: 10.0.3.0/24, gateway: none}\n"
+           "  own: {prefix: 10.9.0.0/24, gateway: none}\n"
+           + rest;
+}
+
+// NICs on subnets with the machine's number as host part: `nics("2", "a b")`.
+std::string nics(const char* number, const std::string& on) {
+    std::string list;
+    for (char subnet : on)
+        if (subnet == 'o')
+            list += std::string("{subnet: own, address: 10.9.0.") + number + "},";
+        else
+            list += std::string("{subnet: ") + subnet + ", address: 10.0."
+                    + static_cast<char>('1' + (subnet - 'a')) + "." + number + "},";
+    return std::string("router-id: 192.0.2.") + number + ", nics: [" + list + "]";
+}
+
+} // namespace
+
+TEST_CASE("routers choose as the standards say") {
+    struct Row {
+        const char* rule;
+        std::string text;
+        const char* machine;
+        const char* via;
+    };
+    const Row rows[] = {
+        {"RFC 4271 section 5.1.5: no other AS is told of a local preference",
+         subnets(
+             "policies: {push: {default: accept, rules: [{do: accept, preference: 200, prepend: "
+             "2}]}}\nrouters:\n")
+             + "  r1: {" + nics("1", "ao")
+             + ", bgp: {as: 64501, neighbours: {r3: {as: 64503, gives: push}}, networks: own}}\n  "
+               "r2: {"
+             + nics("2", "bo")
+             + ", bgp: {as: 64502, neighbours: {r3: {as: 64503}}, networks: own}}\n  r3: {"
+             + nics("3", "ab")
+             + ", bgp: {as: 64503, neighbours: {r1: {as: 64501}, r2: {as: 64502}}}}\n",
+         "r3", "10.0.2.2"},
+        {"RFC 4271 section 9.1.2.2 c: MEDs are compared of what the own AS originated",
+         subnets("routers:\n") + "  r1: {" + nics("1", "ab")
+             + ", routes: [{to: 10.9.0.0/24, via: 10.0.2.9}], bgp: {as: 64501, neighbours: {r3: "
+               "{as: "
+               "64501}}, redistribute: {from: static, metric: 30}}}\n  r2: {"
+             + nics("2", "ac")
+             + ", routes: [{to: 10.9.0.0/24, via: 10.0.3.9}], bgp: {as: 64501, neighbours: {r3: "
+               "{as: "
+               "64501}}, redistribute: {from: static, metric: 5}}}\n  r3: {"
+             + nics("3", "a")
+             + ", bgp: {as: 64501, neighbours: {r1: {as: 64501}, r2: {as: 64501}}}}\n",
+         "r3", "10.0.1.2"},
+        {"RFC 4271 section 9.1.3: what a router's table does not use it does not announce",
+         subnets("policies: {liked: {default: accept, rules: [{do: accept, preference: "
+                 "200}]}}\nrouters:\n")
+             + "  r1: {" + nics("1", "ao")
+             + ", bgp: {as: 64501, neighbours: {r2: {as: 64502}}, networks: own}}\n  r2: {"
+             + nics("2", "abo")
+             + ", bgp: {as: 64502, neighbours: {r1: {as: 64501, takes: liked}, r3: {as: 64502}}, "
+               "networks: own}}\n  r3: {"
+             + nics("3", "b") + ", bgp: {as: 64502, neighbours: {r2: {as: 64502}}}}\n",
+         "r3", "10.0.2.2"},
+        {"RFC 2328 section 16.2: a way to an ASBR inside an area goes first",
+         subnets("routers:\n") + "  r1: {" + nics("1", "ab")
+             + ", ospf: {areas: {0: [a], 1: [b]}, cost: {eth0: 1, eth1: 50}}}\n  r2: {"
+             + nics("2", "ac")
+             + ", ospf: {areas: {0: [a], 1: [c]}, cost: {eth0: 1, eth1: 1}}}\n  r3: {"
+             + nics("3", "bco") + ", ospf: {areas: {1: [b, c]}, redistribute: connected}}\n",
+         "r1", "10.0.2.3"},
+        {"each border prefers OSPF (110) to RIP (120), so one of them hands over: the first",
+         subnets("routers:\n") + "  r1: {" + nics("1", "ao") + ", rip: {nics: all}}\n  b1: {"
+             + nics("2", "ab")
+             + ", rip: {nics: a, redistribute: ospf}, ospf: {areas: {0: [b]}, redistribute: "
+               "rip}}\n  b2: {"
+             + nics("3", "ab")
+             + ", rip: {nics: a, redistribute: ospf}, ospf: {areas: {0: [b]}, redistribute: "
+               "rip}}\n  r2: {"
+             + nics("4", "b") + ", ospf: {areas: {0: [b]}}}\n",
+         "r2", "10.0.2.2"},
+    };
+    for (const Row& row : rows) {
+        CAPTURE(row.rule);
+        const lab::Lab lab = lab_of(row.text);
+        CHECK(next_hop(routing::settle(lab), row.machine, "10.9.0.77") == row.via);
+    }
+    const lab::Lab borders = lab_of(rows[4].text);
+    const routing::Settled settled = routing::settle(borders);
+    CHECK(next_hop(settled, "b1", "10.9.0.77") == "10.0.1.1");
+    CHECK(next_hop(settled, "b2", "10.9.0.77") == "10.0.2.2");
+    const auto& disputes = settled.lessons()->disputes();
+    REQUIRE(disputes.size() == 1);
+    CHECK(disputes.front().by_turns);
+    CHECK(routing::protocol_findings(borders, *settled.lessons()).front().severity
+          == lab::Severity::warning);
+}
