@@ -20,6 +20,8 @@ constexpr std::size_t parameter_bytes = 100'000'000;
 /// Machines of one entry with `count`, and all their parts together.
 constexpr std::uint64_t clones = 10'000;
 constexpr std::uint64_t clone_parts = 2'000'000;
+/// Wires of one bond.
+constexpr std::size_t bond_members = 16;
 /// Entries that are like each other in a row.
 constexpr int alike = 16;
 /// Problems that are told of one plan.
@@ -74,7 +76,9 @@ constexpr int handover_rounds = 16;
 constexpr int nested_tunnels = 4;
 /// Pairs that one expectation covers; more must be split.
 constexpr std::size_t expected_pairs = 1'000'000;
-/// Pairs of subnets that check asks, and that one row of sites asks.
+/// Causes and places of missing replies that check explains.
+constexpr std::size_t explained_gaps = 200;
+/// Pairs of machines that check asks, and pairs of subnets that one row of sites asks.
 constexpr std::size_t checked_pairs = 250'000;
 constexpr std::size_t site_pairs = 10'000;
 /// Labs that are built to mend one ping.

@@ -17,10 +17,23 @@ Complete::Complete(Plan plan, Unchecked) : entries_(std::move(plan)) {
     add_outside(*this);
 }
 
-Complete::Complete(Plan plan) : Complete(std::move(plan), Unchecked{}) {
-    if (auto problems = problems_of(*this); !problems.empty())
-        throw std::invalid_argument(to_string(problems.front().at, entries_.source) + ": "
+namespace {
+
+void throw_first(const std::vector<Problem>& problems, const std::string& source) {
+    if (!problems.empty())
+        throw std::invalid_argument(to_string(problems.front().at, source) + ": "
                                     + problems.front().message);
+}
+
+Plan with_sound_values(Plan plan) {
+    throw_first(value_problems(plan), plan.source);
+    return plan;
+}
+
+} // namespace
+
+Complete::Complete(Plan plan) : Complete(with_sound_values(std::move(plan)), Unchecked{}) {
+    throw_first(problems_of(*this), entries_.source);
 }
 
 std::optional<Complete> Complete::of(Plan plan, std::vector<Problem>& problems) {

@@ -2,6 +2,8 @@
 #include "plan/edit/duties.h"
 #include "plan/edit/entries.h"
 
+#include <stdexcept>
+
 namespace jackal::plan {
 
 namespace {
@@ -28,6 +30,14 @@ template <class T>
 void replace_of_family(std::vector<Placed<T>>& values, const T& value, Mark at) {
     std::erase_if(values, [&](const Placed<T>& v) { return v.value.family() == value.family(); });
     values.emplace_back(value, at);
+}
+
+// What the machine is told of a protocol. Throws std::out_of_range if it does not speak it.
+template <class Told>
+Told& spoken(Rare<Told>& told, const std::string& machine) {
+    if (!told)
+        throw std::out_of_range(machine + " does not speak that protocol");
+    return *told;
 }
 
 struct Deed {
@@ -67,7 +77,7 @@ struct Deed {
         area->nics.names.emplace_back(e.nic);
     }
     void operator()(const SetOspfStub& e) const {
-        auto& stubs = protocols_of(machine_of(plan, e.machine)).ospf->stubs;
+        auto& stubs = spoken(protocols_of(machine_of(plan, e.machine)).ospf, e.machine).stubs;
         std::erase_if(stubs, [&](const auto& stub) { return stub.value == e.area; });
         if (e.to)
             stubs.emplace_back(e.area);
@@ -76,7 +86,7 @@ struct Deed {
         protocols_of(machine_of(plan, e.machine)).router_id = Placed<net::Address>(e.to);
     }
     void operator()(const SetBgpNeighbour& e) const {
-        Bgp& bgp = *protocols_of(machine_of(plan, e.machine)).bgp;
+        Bgp& bgp = spoken(protocols_of(machine_of(plan, e.machine)).bgp, e.machine);
         auto known = std::ranges::find_if(bgp.neighbours, [&](const BgpNeighbour& n) {
             return to_string(n.peer.value) == e.neighbour;
         });

@@ -47,7 +47,7 @@ NicOptions& options_of(Nic& nic) {
     return *nic.options;
 }
 
-constexpr std::size_t most_bonded = 16;
+constexpr std::size_t most_bonded = limits::bond_members;
 
 const Key<BondMember> member_keys[] = {
     {"name", [](Reader& r, NodeId n, BondMember& m) { read_name(r, n, m.name); }},
