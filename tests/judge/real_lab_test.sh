@@ -100,6 +100,22 @@ END
 says "are as the plan expects" 0 sh other.sh check
 says "stopped" 0 sh other.sh stop
 
+# Names that are words of the tools that the script uses, and of the script itself.
+cat >other.yaml <<END
+lab: other-$id
+filters: {machine: {default: allow}, 9lives: {default: allow}}
+subnets: {a: {prefix: 10.50.0.0/24, filter: machine}, b: {prefix: 10.50.1.0/24}}
+guests:
+  g: {nics: [{subnet: a, name: dev}]}
+  h: {filter: 9lives, nics: [{subnet: b, name: type, filter: machine}]}
+routers: {r: {nics: [{subnet: a, name: up}, {subnet: b, name: mtu}]}}
+expect: [{ping: [g, h]}]
+END
+"$jackal" export other.yaml --as namespaces -o other.sh --replace >/dev/null
+says "started" 0 sh other.sh start
+says "all 1 answers are as the plan expects" 0 sh other.sh check
+says "stopped" 0 sh other.sh stop
+
 # All or nothing: with one bad line in its middle nothing stays; after a crash stop clears.
 plan demo/skerry.yaml broken >broken.yaml
 "$jackal" export broken.yaml --as namespaces -o broken.sh >/dev/null
@@ -112,4 +128,15 @@ sh broken.sh start >/dev/null 2>&1 && wrong "the crash did not happen"
 says "it is there already" 1 sh broken.sh start
 says "stopped" 0 sh broken.sh stop
 [ "$(count broken-$id)" -eq 0 ] || wrong "stop does not clear what a crash left"
+
+# Whoever ends it while it starts finds nothing left, however early or late.
+plan demo/skerry.yaml broken >broken.yaml
+"$jackal" export broken.yaml --as namespaces -o broken.sh --replace >/dev/null
+for moment in 0.01 0.03 0.1 0.5 1; do
+    sh broken.sh start >/dev/null 2>&1 &
+    sleep $moment
+    kill -TERM $! 2>/dev/null || true
+    if wait $!; then says "stopped" 0 sh broken.sh stop; fi
+    [ "$(count broken-$id)" -eq 0 ] || wrong "ended after $moment s, start left something"
+done
 echo "the real lab works"

@@ -90,13 +90,13 @@ std::string write_machine(const Script& s, MachineId id) {
         fmt::format("    machine {} <<'END'\nlink set lo up\n", s.lab.machines[id].name);
     for (NicId nic : s.lab.nics_of(id)) {
         if (!s.lab.nics[nic].is_loopback())
-            text += fmt::format("link set {} up\n", s.lab.nics[nic].name);
+            text += fmt::format("link set dev {} up\n", s.lab.nics[nic].name);
         for (lab::AddressId row : s.lab.addresses_of(nic))
             if (!is_taken(s, s.lab.addresses[row]))
                 text += write_address(s, s.lab.addresses[row]);
         // As a NIC that went down: the kernel takes its IPv6 addresses.
         if (!s.condition.nic_up(nic))
-            text += fmt::format("link set {} down\n", s.lab.nics[nic].name);
+            text += fmt::format("link set dev {} down\n", s.lab.nics[nic].name);
     }
     std::string refused;
     if (!takes_lease(s, id)) // else they come with the lease

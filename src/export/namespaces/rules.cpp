@@ -24,7 +24,7 @@ constexpr int before_translation = -150;
 constexpr int after_translation = 150;
 
 std::string chain_name(const lab::Filter& filter, plan::Way way) {
-    return fmt::format("{}-{}", filter.name, plan::to_string(way));
+    return fmt::format("filter-{}-{}", filter.name, plan::to_string(way));
 }
 
 // Prefixes that others hold are left out, as nftables refuses sets that overlap.

@@ -62,18 +62,25 @@ tunnel_end() {
 undo() {
     trap - EXIT
     say "start failed; removing what was made" >&2
+    [ -z "${lease_script:-}" ] || rm -f "$lease_script"
     remove
     exit 1
 }
 
 start() {
-    ip netns add "$lab._wires" 2>/dev/null ||
-        fail "it is there already, or something is left of it (or you are not root); stop it first"
+    taken="it is there already, or something is left of it (or you are not root); stop it first"
+    [ ! -e "/run/netns/$lab._wires" ] || fail "$taken"
     trap undo EXIT
     trap 'exit 1' HUP INT TERM
+    if ! ip netns add "$lab._wires" 2>/dev/null; then
+        trap - EXIT
+        fail "$taken"
+    fi
     build
     leases
-    trap - EXIT HUP INT TERM
+    trap '' HUP INT TERM # whole from here on
+    trap - EXIT
+    trap - HUP INT TERM
     say "started $(echo $machines | wc -w) machines; next: enter MACHINE, check, stop"
 }
 
@@ -180,8 +187,10 @@ check() {
         (serve >/dev/null) # apart, so that nobody waits for what listens
         sleep 0.5
     fi
-    answers=$(mktemp -d)
+    answers=
     trap 'rm -rf "$answers"' EXIT
+    trap 'exit 1' HUP INT TERM
+    answers=$(mktemp -d)
     asked=0
     questions
     wait
