@@ -73,7 +73,12 @@ std::string check_text(const Style& style, const Opened& opened, const routing::
         first = last;
     }
     std::size_t warnings = check.findings.size() - errors;
-    std::string asked = fmt::format("packets sent between {} pairs of subnets", check.pairs_asked);
+    std::string asked =
+        fmt::format("{} pairs of machines asked{}", check.pairs_asked,
+                    check.pairs > check.pairs_asked ? fmt::format(" of {}", check.pairs) : "");
+    if (check.unexplained != 0)
+        asked += fmt::format(", {} more without a reply: mend these first, and ask again",
+                             check.unexplained);
     if (check.findings.empty())
         return out + fmt::format("{}; {}\n", style.good("nothing wrong found"), asked);
     std::string errors_text = counted(errors, "error");

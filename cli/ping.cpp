@@ -2,6 +2,7 @@
 #include "jackal/sorted.h"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 namespace jackal::cli {
 
@@ -57,16 +58,30 @@ void add_journey(Table& table, const Style& style, const routing::Settled& settl
     }
 }
 
-std::string ends_text(const Style& style, const probe::PingAnswer& answer) {
+std::string ends_text(const Style& style, const lab::Lab& lab, const probe::PingAnswer& answer) {
     auto with_address = [&](const std::string& name, const std::optional<net::Address>& address) {
         if (!address || net::to_string(*address) == name)
             return style.strong(name);
         return fmt::format("{} ({})", style.strong(name), net::to_string(*address));
     };
     const auto& service = answer.question.service;
-    return fmt::format("{} to {}{}\n", with_address(answer.question.from.name, answer.source),
-                       with_address(answer.question.to.name, answer.destination),
-                       service ? ", " + net::to_string(*service) : "");
+    std::string text =
+        fmt::format("{} to {}{}\n", with_address(answer.question.from.name, answer.source),
+                    with_address(answer.question.to.name, answer.destination),
+                    service ? ", " + net::to_string(*service) : "");
+    constexpr std::size_t most = 6;
+    std::vector<std::string> others;
+    for (net::Address address : probe::other_destinations(lab, answer)) {
+        if (others.size() == most) {
+            others.emplace_back("…");
+            break;
+        }
+        others.push_back(net::to_string(address));
+    }
+    if (!others.empty())
+        text += style.faint(
+            fmt::format("{} is also {}\n", answer.question.to.name, fmt::join(others, ", ")));
+    return text;
 }
 
 std::string error_text(const lab::Lab& lab, const probe::PingAnswer& answer) {
@@ -140,7 +155,7 @@ Outcome ask_every_way(const Style& style, const Opened& opened, const PlanOption
         if (std::ranges::find(lines, line) == lines.end())
             lines.push_back(std::move(line));
     }
-    std::string out = ends_text(style, answers.front()) + "\n";
+    std::string out = ends_text(style, settled.lab(), answers.front()) + "\n";
     for (const std::string& line : lines)
         out += line;
     Rows rows{{"there", "back", "", ""}, 2, [&](const routing::Settled& asked) {
@@ -225,7 +240,7 @@ std::string verdict_text(const Style& style, const Opened& opened, const probe::
 
 std::string ping_text(const Style& style, const Opened& opened, const routing::Settled& settled,
                       const probe::PingAnswer& answer, const probe::Mending* mending) {
-    std::string out = ends_text(style, answer) + "\n";
+    std::string out = ends_text(style, settled.lab(), answer) + "\n";
     Table table({"", "", "", ""});
     if (answer.out)
         add_journey(table, style, settled, "there", *answer.out);

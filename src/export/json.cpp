@@ -121,11 +121,15 @@ json ping_value(const plan::Plan& plan, const routing::Settled& settled,
     const Lab& lab = settled.lab();
     bool reply = !answer.diagnosis;
     const auto& service = answer.question.service;
+    json others = json::array();
+    for (net::Address address : probe::other_destinations(lab, answer))
+        others.push_back(to_string(address));
     json value = {{"from", answer.question.from.name},
                   {"to", answer.question.to.name},
                   {"service", maybe(service)},
                   {"source", maybe(answer.source)},
                   {"destination", maybe(answer.destination)},
+                  {"other_destinations", others},
                   {"sent", answer.sent},
                   {"received", answer.received},
                   {"verdict", service ? probe::to_string(answer.outcome())
@@ -174,7 +178,9 @@ std::string check_json(const plan::Plan& plan, const Lab& lab, const reach::Chec
                         {"changes", changes(plan, f.remedy.edits)}});
     return text({{"lab", lab.name},
                  {"plan", lab.source},
-                 {"pairs_of_subnets_asked", check.pairs_asked},
+                 {"pairs", check.pairs},
+                 {"pairs_asked", check.pairs_asked},
+                 {"pairs_unexplained", check.unexplained},
                  {"findings", rows}});
 }
 
@@ -220,7 +226,14 @@ std::string addresses_json(const Lab& lab) {
                           {"used_share", row.used_share},
                           {"free", free}});
     }
-    return text({{"lab", lab.name}, {"prefixes", rows}, {"spaces", spaces}});
+    json unplaced = json::array();
+    for (const lab::Unplaced& row : lab.unplaced)
+        unplaced.push_back({{"what", row.what},
+                            {"why", row.why},
+                            {"advice", row.advice.empty() ? json(nullptr) : json(row.advice)},
+                            {"at", place(row.at)}});
+    return text(
+        {{"lab", lab.name}, {"prefixes", rows}, {"spaces", spaces}, {"without_room", unplaced}});
 }
 
 std::string rooms_json(const Lab& lab, const std::vector<lab::Room>& rooms) {

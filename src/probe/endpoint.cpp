@@ -46,6 +46,13 @@ std::string unknown_endpoint(const Lab& lab, std::string_view text) {
     }
     for (const lab::Machine& machine : lab.machines)
         known.push_back(machine.name);
+    if (auto subnet = lab.subnet(name)) {
+        const auto& nics = lab.segments[lab.subnets[*subnet].segment].nics;
+        return fmt::format("{} is a subnet; ask for a machine or an address{}", name,
+                           nics.empty() ? "" : ", such as " + lab.machine_name(nics.front()));
+    }
+    if (lab.site(name))
+        return fmt::format("{} is a site; ask for a machine or an address", name);
     std::string_view near = plan::nearest_word(name, known);
     return fmt::format("there is no machine \"{}\"{}", name, plan::did_you_mean(near));
 }
@@ -63,6 +70,33 @@ const lab::InterfaceAddress* address_at(const Lab& lab, const Endpoint& end, net
         }
     }
     return nullptr;
+}
+
+const lab::InterfaceAddress* address_for(const Lab& lab, const Endpoint& from, const Endpoint& to,
+                                         net::Family family) {
+    const lab::InterfaceAddress* first = address_at(lab, to, family);
+    if (to.nic || to.address || first == nullptr)
+        return first;
+    auto on_segment_of_sender = [&](NicId nic) {
+        return from.machine && std::ranges::any_of(lab.nics_of(from.machine), [&](NicId own) {
+                   return lab.nics[own].segment == lab.nics[nic].segment;
+               });
+    };
+    auto on_uplink = [&](NicId nic) {
+        lab::SubnetId subnet = lab.segments[lab.nics[nic].segment].subnet;
+        return subnet && lab.subnets[subnet].uplink != plan::Uplink::none;
+    };
+    const lab::InterfaceAddress* inside = nullptr;
+    for (NicId nic : lab.nics_of(to.machine)) {
+        const lab::InterfaceAddress* row = lab.first_address(nic, family);
+        if (row == nullptr)
+            continue;
+        if (on_segment_of_sender(nic))
+            return row;
+        if (inside == nullptr && !on_uplink(nic))
+            inside = row;
+    }
+    return inside != nullptr ? inside : first;
 }
 
 namespace {

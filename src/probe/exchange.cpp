@@ -11,6 +11,20 @@ namespace jackal::probe {
 using lab::Lab;
 using packet::Journey;
 
+std::vector<net::Address> other_destinations(const Lab& lab, const Exchange& exchange) {
+    std::vector<net::Address> others;
+    const Endpoint& to = exchange.question.to;
+    if (!exchange.destination || to.nic || to.address || !to.machine)
+        return others;
+    for (lab::NicId nic : lab.nics_of(to.machine))
+        for (lab::AddressId id : lab.addresses_of(nic))
+            if (net::Address address = lab.addresses[id].address;
+                address.family() == exchange.destination->family()
+                && address != *exchange.destination)
+                others.push_back(address);
+    return others;
+}
+
 namespace {
 
 // SplitMix64 (Steele, Lea, Flood 2014): small, seeded by any number.
@@ -107,7 +121,8 @@ class Exchanger {
         if (question().to.address)
             answer_.destination = question().to.address;
         else
-            answer_.destination = address_at(lab_, question().to, *family)->address;
+            answer_.destination =
+                address_for(lab_, question().from, question().to, *family)->address;
         answer_.source = question().source;
         if (!answer_.source && question().from.nic)
             if (const auto* row = address_at(lab_, question().from, *family))

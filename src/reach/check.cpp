@@ -7,6 +7,9 @@
 #include <algorithm>
 #include <fmt/format.h>
 #include <map>
+#include <set>
+#include <tuple>
+#include <utility>
 
 namespace jackal::reach {
 
@@ -16,12 +19,35 @@ using plan::Cause;
 
 namespace {
 
-// Replies lost at one place for one cause; how often, and the first case.
-struct OneWay {
+// Pairs without a reply for one cause at one place; how many, and the first of them.
+struct Gap {
     std::size_t pairs = 0;
     probe::Diagnosis first;
-    std::string between;
+    std::string from;
+    std::string to;
 };
+
+// What tells a machine from others on its segments, as far as packets go: its NICs, its routes and
+// its duties, but not its own addresses.
+std::vector<std::uint64_t> traits(const Lab& lab, lab::MachineId id) {
+    const lab::Machine& machine = lab.machines[id];
+    bool alone = machine.duties || machine.kind == plan::MachineKind::router || machine.forwards;
+    std::vector<std::uint64_t> traits{machine.up, alone ? id.row : ~std::uint64_t{0}};
+    for (NicId nic : lab.nics_of(id)) {
+        const lab::Nic& row = lab.nics[nic];
+        traits.insert(traits.end(),
+                      {row.segment.row, row.up, row.mtu_bytes, row.guard.row, row.address_count});
+        for (lab::AddressId address : lab.addresses_of(nic))
+            traits.push_back(lab.addresses[address].length);
+    }
+    for (lab::RouteId route : lab.routes_of(id)) {
+        const lab::StaticRoute& row = lab.routes[route];
+        traits.insert(traits.end(), {row.to.first().high(), row.to.first().low(),
+                                     static_cast<std::uint64_t>(row.to.length()), row.via.high(),
+                                     row.via.low(), row.metric});
+    }
+    return traits;
+}
 
 class Checker {
   public:
@@ -32,24 +58,25 @@ class Checker {
         check_.findings = lab::findings(lab_);
         for (lab::Finding& f : routing::protocol_findings(lab_, *settled_.lessons()))
             check_.findings.push_back(std::move(f));
-        std::vector<NicId> askers;
-        for (const lab::Subnet& subnet : lab_.subnets)
-            if (auto nic = speaker(settled_, subnet)) {
-                speakers_.push_back(*nic);
-                if (!subnet.outside)
-                    askers.push_back(*nic);
-            }
-        check_.subnets = askers.size();
-        std::size_t pairs = askers.empty() ? 0 : askers.size() * (speakers_.size() - 1);
-        for (NicId from : askers) {
-            for (NicId to : speakers_)
-                if (from != to && check_.pairs_asked < most_pairs)
+        for (const lab::Finding& finding : check_.findings)
+            told_[finding.cause].push_back(&finding);
+        collect_expected();
+        std::vector<lab::MachineId> senders;
+        collect_ends(senders);
+        check_.pairs = senders.size() * targets_.size();
+        for (lab::MachineId from : senders) {
+            for (const probe::Endpoint& to : targets_)
+                if (from != to.machine && check_.pairs_asked < most_pairs)
                     ask(from, to);
             if (progress)
-                progress(check_.pairs_asked, std::min(pairs, most_pairs));
+                progress(check_.pairs_asked, std::min(check_.pairs, most_pairs));
         }
-        for (const auto& [key, one_way] : lost_replies_)
-            report(one_way);
+        check_.pairs = std::max(check_.pairs_asked, check_.pairs - shared_);
+        std::vector<lab::Finding> gaps;
+        for (const auto& [key, gap] : gaps_)
+            report(gap, gaps);
+        told_.clear();
+        std::ranges::move(gaps, std::back_inserter(check_.findings));
         for (const lab::Link& link : lab_.links)
             if (link.is_tunnel)
                 try_tunnel(link);
@@ -58,23 +85,102 @@ class Checker {
     }
 
   private:
-    void ask(NicId from, NicId to) {
-        ++check_.pairs_asked;
-        probe::Exchange exchange = probe::exchange(
-            settled_, {.from = end_at(lab_, from), .to = end_at(lab_, to), .count = 1});
-        if (!exchange.back || exchange.replied())
-            return;
-        const probe::Diagnosis& d = diagnoser_.of(exchange);
-        Cause cause = d.cause;
-        if (cause != Cause::no_return_route && cause != Cause::routing_loop
-            && cause != Cause::private_untranslated)
-            return; // the others are findings of the lab already
-        OneWay& entry = lost_replies_[{cause, d.where}];
-        if (entry.pairs++ == 0) {
-            entry.first = d;
-            entry.between = fmt::format("{} and {}", lab_.segment_name(lab_.nics[from].segment),
-                                        lab_.segment_name(lab_.nics[to].segment));
+    // Gaps that the plan itself expects.
+    void collect_expected() {
+        for (const plan::Expectation& wanted : lab_.expectations) {
+            if (wanted.service || wanted.any_cut || !wanted.cuts.empty()
+                || wanted.gets.value == "reply")
+                continue;
+            const auto from = probe::endpoints(lab_, wanted.from.value);
+            const auto to = probe::endpoints(lab_, wanted.to.value);
+            for (const probe::Endpoint& one : from)
+                for (const probe::Endpoint& other : to)
+                    if (expected_.size() < limits::expected_pairs)
+                        expected_.emplace(std::pair(one.machine, other.machine), wanted.gets.value);
         }
+    }
+
+    // Every machine of the plan asks, and answers by its name and on each of its subnets; what is
+    // outside answers on each. In a lab of very many machines one asks and answers for all that
+    // nothing but their addresses tells from it.
+    void collect_ends(std::vector<lab::MachineId>& senders) {
+        bool all = lab_.machines.size() <= most_machines;
+        std::set<std::vector<std::uint64_t>> known;
+        for (lab::MachineId id : lab_.machines.ids()) {
+            const lab::Machine& machine = lab_.machines[id];
+            if (machine.outside || machine.nic_count == 0
+                || (!all && !known.insert(traits(lab_, id)).second))
+                continue;
+            senders.push_back(id);
+            targets_.push_back({.name = machine.name, .machine = id, .nic = {}, .address = {}});
+            bool several = false; // the first subnet is asked by the name
+            for (NicId nic : lab_.nics_of(id))
+                if (lab_.segments[lab_.nics[nic].segment].subnet && std::exchange(several, true))
+                    targets_.push_back(end_at(lab_, nic));
+        }
+        shared_ = targets_.size();
+        for (const lab::Subnet& subnet : lab_.subnets)
+            if (auto nic = speaker(settled_, subnet); nic && subnet.outside)
+                targets_.push_back(end_at(lab_, *nic));
+    }
+
+    void ask(lab::MachineId from, const probe::Endpoint& to) {
+        ++check_.pairs_asked;
+        const std::string& name = lab_.machines[from].name;
+        probe::Exchange exchange = probe::exchange(
+            settled_, {.from = {.name = name, .machine = from, .nic = {}, .address = {}},
+                       .to = to,
+                       .count = 1});
+        if (exchange.replied() || expected_.contains({from, to.machine})
+            || (to.nic && exchange.gap == probe::Gap::no_address))
+            return; // the machine is asked by its name, too
+        if (gaps_.size() >= limits::explained_gaps && !diagnoser_.knows(exchange)) {
+            ++check_.unexplained;
+            return;
+        }
+        const probe::Diagnosis& d = diagnoser_.of(exchange);
+        if (lab_.machines[to.machine].outside && !is_lost_reply(d.cause))
+            return; // a lab need not reach what is outside
+        auto back = expected_.find({to.machine, from});
+        if (back != expected_.end() && back->second == plan::slug(d.cause))
+            return; // what is expected of one way says the same of the other
+        Gap& gap = gaps_[{d.cause, d.at.line, d.at.column, d.at ? lab::MachineId{} : d.where}];
+        if (gap.pairs++ == 0) {
+            gap.first = d;
+            gap.from = name;
+            gap.to = exchange.question.to.nic ? lab_.nic_name(to.nic) : to.name;
+        }
+    }
+
+    static bool is_lost_reply(Cause cause) {
+        return cause == Cause::no_return_route || cause == Cause::routing_loop
+               || cause == Cause::private_untranslated;
+    }
+
+    // True if a finding of the tables tells of it: about the same place, or about what the
+    // diagnosis names, or naming who it is about.
+    bool is_told(const probe::Diagnosis& d, const std::string& where) const {
+        auto found = told_.find(d.cause);
+        return found != told_.end()
+               && std::ranges::any_of(found->second, [&](const lab::Finding* finding) {
+                      std::string_view subject = finding->subject;
+                      return (finding->at && finding->at == d.at)
+                             || names(d.explanation, subject.substr(0, subject.find('/')))
+                             || names(finding->message, where);
+                  });
+    }
+
+    // True if the sentence has the name as a word.
+    static bool names(std::string_view sentence, std::string_view name) {
+        auto is_inner = [&](std::size_t i) {
+            char c = i < sentence.size() ? sentence[i] : ' ';
+            return (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') || c == '-';
+        };
+        for (std::size_t at = sentence.find(name); at != sentence.npos && !name.empty();
+             at = sentence.find(name, at + 1))
+            if ((at == 0 || !is_inner(at - 1)) && !is_inner(at + name.size()))
+                return true;
+        return false;
     }
 
     void try_tunnel(const lab::Link& link) {
@@ -86,23 +192,39 @@ class Checker {
                                    lab::within(lab_, std::move(d->remedy)), d->at});
     }
 
-    void report(const OneWay& one_way) {
-        const probe::Diagnosis& d = one_way.first;
+    void report(const Gap& gap, std::vector<lab::Finding>& into) const {
+        const probe::Diagnosis& d = gap.first;
+        const std::string& where = lab_.machines[d.where].name;
+        bool returns =
+            d.cause == Cause::no_route && std::ranges::any_of(gaps_, [&](const auto& other) {
+                return other.second.first.cause == Cause::no_return_route
+                       && other.second.first.where == d.where;
+            });
+        if (returns || is_told(d, where))
+            return;
         std::string more;
-        if (one_way.pairs > 1)
-            more = fmt::format(" (and for {} more pairs of subnets)", one_way.pairs - 1);
-        check_.findings.push_back(
-            {d.cause, lab::Severity::error, lab_.machines[d.where].name,
-             fmt::format("between {}{}: {}", one_way.between, more, d.explanation), d.remedy,
-             d.at});
+        if (gap.pairs > 1)
+            more =
+                fmt::format(" (and {} more {})", gap.pairs - 1, gap.pairs == 2 ? "pair" : "pairs");
+        into.push_back(
+            {d.cause, is_lost_reply(d.cause) ? lab::Severity::error : lab::Severity::warning, where,
+             fmt::format("{} gets no reply from {}{}: {}", gap.from, gap.to, more, d.explanation),
+             lab::within(lab_, d.remedy), d.at});
     }
+
+    // So many machines each ask all others.
+    static constexpr std::size_t most_machines = 400;
 
     const routing::Settled& settled_;
     const Lab& lab_;
     probe::Diagnoser diagnoser_;
     Check check_;
-    std::vector<NicId> speakers_;
-    std::map<std::pair<Cause, lab::MachineId>, OneWay> lost_replies_;
+    std::vector<probe::Endpoint> targets_;
+    std::size_t shared_ = 0;                                 // pairs of a machine and itself
+    std::map<Cause, std::vector<const lab::Finding*>> told_; // by the tables
+    std::map<std::pair<lab::MachineId, lab::MachineId>, std::string> expected_; // and what for
+    // By cause and place in the plan, or who it is at if that is not written there.
+    std::map<std::tuple<Cause, std::uint32_t, std::uint32_t, lab::MachineId>, Gap> gaps_;
 };
 
 } // namespace

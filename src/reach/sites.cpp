@@ -30,7 +30,7 @@ SitePair ask(const routing::Settled& settled, lab::SiteId from, lab::SiteId to,
             if (asker == target || row.pairs >= most_pairs_of_subnets)
                 continue;
             probe::Exchange exchange = probe::exchange(
-                settled, {.from = end_at(lab, asker), .to = end_at(lab, target), .count = 1});
+                settled, {.from = sender_at(lab, asker), .to = end_at(lab, target), .count = 1});
             if (exchange.gap == probe::Gap::no_address
                 && probe::diagnose(settled, exchange)->cause == plan::Cause::no_common_family)
                 continue;

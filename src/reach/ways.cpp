@@ -272,7 +272,7 @@ class Comparer {
                 if (!asker || !target)
                     continue;
                 probe::Exchange exchange = probe::exchange(
-                    settled, {.from = end_at(lab, *asker), .to = end_at(lab, *target)});
+                    settled, {.from = sender_at(lab, *asker), .to = end_at(lab, *target)});
                 if (!exchange.replied())
                     continue;
                 unsigned least = 65535;

@@ -5,6 +5,8 @@
 #include "jackal/lab/lab.h"
 #include "jackal/plan/edit.h"
 
+#include <functional>
+
 namespace jackal::lab {
 
 /// A prefix of `length` bits of the site's space (or of private space, RFC 1918, if the site has
@@ -46,5 +48,9 @@ JACKAL_API std::optional<net::Address> router_address(const Lab& lab, SegmentId 
 /// join them: any machine, or only those that forward.
 enum class JoinedBy : std::uint8_t { any_machine, forwarding_machines };
 JACKAL_API std::vector<std::uint32_t> islands(const Lab& lab, JoinedBy joined_by);
+
+/// The same, joined by the machines that `joins` is true of.
+JACKAL_API std::vector<std::uint32_t> islands(const Lab& lab,
+                                              const std::function<bool(MachineId)>& joins);
 
 } // namespace jackal::lab

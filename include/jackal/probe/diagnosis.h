@@ -50,6 +50,11 @@ class JACKAL_API Diagnoser {
     explicit Diagnoser(const routing::Settled& settled) : settled_(&settled) {}
     explicit Diagnoser(const routing::Settled&& settled) = delete;
 
+    /// True if an exchange of that kind was diagnosed before.
+    bool knows(const Exchange& exchange) const {
+        return known_.contains(kind_of(*settled_, exchange));
+    }
+
     /// The diagnosis of the first exchange of that kind, which must have a gap. The words are that
     /// one's.
     const Diagnosis& of(const Exchange& exchange);

@@ -21,6 +21,12 @@ JACKAL_API std::optional<Endpoint> endpoint(const lab::Lab& lab, std::string_vie
 /// Why endpoint() gave nothing, with the nearest known name.
 JACKAL_API std::string unknown_endpoint(const lab::Lab& lab, std::string_view text);
 
+/// The address of the family that `to` means for whoever asks from `from`: where only a machine is
+/// named, one on a segment that both share, else the first that is not on an uplink, else the
+/// first, in the order of its NICs. Nothing if there is none.
+JACKAL_API const lab::InterfaceAddress* address_for(const lab::Lab& lab, const Endpoint& from,
+                                                    const Endpoint& to, net::Family family);
+
 /// The first address of the family at an end, in the order of its NICs, or nothing.
 JACKAL_API const lab::InterfaceAddress* address_at(const lab::Lab& lab, const Endpoint& end,
                                                    net::Family family);

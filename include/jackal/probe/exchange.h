@@ -96,6 +96,11 @@ struct JACKAL_API Exchange {
 /// What comes of `question` in the lab and condition of `settled`, which must outlive it.
 JACKAL_API Exchange exchange(const routing::Settled& settled, const PingQuestion& question);
 
+/// The other addresses of the family that the end had, where the question names a machine that has
+/// several: in the order of its NICs.
+JACKAL_API std::vector<net::Address> other_destinations(const lab::Lab& lab,
+                                                        const Exchange& exchange);
+
 /// The error that reaches the source of a journey that ended at some machine.
 JACKAL_API SeenError seen_error(const routing::Settled& settled, const packet::Journey& journey);
 

@@ -1,5 +1,5 @@
 // Everything that is wrong with a lab: what can be told from its tables, and what only shows
-// when packets are sent between all its subnets.
+// when packets are sent between all its machines.
 #pragma once
 
 #include "jackal/api.h"
@@ -12,18 +12,21 @@ namespace jackal::reach {
 
 struct JACKAL_API Check {
     std::vector<lab::Finding> findings; ///< in the order of their lines
-    std::size_t subnets = 0;            ///< subnets with a machine to ask from
-    std::size_t pairs_asked = 0;        ///< ordered pairs of subnets, one machine for each
+    std::size_t pairs = 0;              ///< a machine that asks, and a NIC that is to answer
+    std::size_t pairs_asked = 0;        ///< how many of them were asked
+    std::size_t unexplained = 0;        ///< pairs without a reply beyond limits::explained_gaps
 
     bool has_errors() const;
 };
 
-/// Pairs of subnets are asked until this many; with more than 500 subnets the rest is left out.
+/// Pairs are asked until this many; check.pairs says how many there are.
 constexpr std::size_t most_pairs = limits::checked_pairs;
 
-/// The findings of the lab (lab::findings), and a finding for every place where packets from one
-/// subnet arrive at another but their replies are lost.
-/// `progress(done, total)` is called now and then, if given.
+/// The findings of the lab (lab::findings), and a finding for every cause and place of pings
+/// between its machines that get no reply, unless a finding tells of it already or an expectation
+/// wants it: an error where the reply is lost on its way, else a warning. Machines ask as they
+/// would by themselves, from the address that their route chooses. What is outside the lab is asked
+/// too; there only lost replies are told. `progress(done, total)` is called now and then, if given.
 JACKAL_API Check check(const routing::Settled& settled,
                        const std::function<void(std::size_t, std::size_t)>& progress = {});
 

@@ -147,6 +147,12 @@ plan::AddRouter new_router(const Lab& lab, std::vector<std::string> subnets) {
 }
 
 std::vector<std::uint32_t> islands(const Lab& lab, JoinedBy joined_by) {
+    return islands(lab, [&](MachineId id) {
+        return joined_by == JoinedBy::any_machine || lab.machines[id].forwards;
+    });
+}
+
+std::vector<std::uint32_t> islands(const Lab& lab, const std::function<bool(MachineId)>& joins) {
     std::vector<std::uint32_t> parent(lab.segments.size());
     std::iota(parent.begin(), parent.end(), 0U);
     auto root = [&](std::uint32_t i) {
@@ -169,7 +175,7 @@ std::vector<std::uint32_t> islands(const Lab& lab, JoinedBy joined_by) {
                   lab.nics[id].segment.row);
     }
     for (MachineId id : lab.machines.ids()) {
-        if (joined_by == JoinedBy::forwarding_machines && !lab.machines[id].forwards)
+        if (!joins(id))
             continue;
         for (NicId nic : lab.nics_of(id))
             unite(lab.nics[lab.machines[id].first_nic].segment.row, lab.nics[nic].segment.row);

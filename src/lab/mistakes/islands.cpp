@@ -6,6 +6,7 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 #include <map>
+#include <set>
 
 namespace jackal::lab {
 
@@ -65,8 +66,18 @@ std::vector<bool> split_sites(const Inspection& in,
 
 } // namespace
 
+// Runs after machines_that_do_not_forward: where such a machine, or a router that is not to, stands
+// between two subnets, it is the cause, and no other router is missing.
 void subnets_that_nothing_joins(Inspection& in) {
-    std::vector<std::uint32_t> island = islands(in.lab, JoinedBy::forwarding_machines);
+    std::set<std::string_view> told;
+    for (const Finding& finding : in.found)
+        if (finding.cause == plan::Cause::next_hop_does_not_forward)
+            told.insert(finding.subject);
+    std::vector<std::uint32_t> island = islands(in.lab, [&](MachineId id) {
+        const Machine& machine = in.lab.machines[id];
+        return machine.forwards || machine.kind == plan::MachineKind::router
+               || told.contains(machine.name);
+    });
     std::map<std::uint32_t, std::vector<SubnetId>> members;
     for (SubnetId id : in.lab.subnets.ids())
         if (!in.lab.segments[in.lab.subnets[id].segment].nics.empty())

@@ -54,17 +54,30 @@ std::string forwarding_advice(const Case& c) {
         return fmt::format("nothing far away gets in past lan-gateway; let {} ask, or ask from "
                            "the workstation",
                            inside);
+    std::string advice;
     for (MachineId id : c.lab.machines.ids()) {
         const lab::Duties* duties = c.lab.duties_of(id);
         if (duties == nullptr || c.lab.machines[id].outside)
             continue;
-        for (const lab::Translation& rule : duties->translations)
-            if (const auto* row = c.lab.first_address(rule.nic, c.family))
-                return fmt::format("ask for {} of {}, and forward a port there: routers.{}.nat: "
-                                   "add {{in: {}, proto: tcp, port: 22, to: {}}}",
-                                   to_string(row->address), c.name(id), c.name(id),
-                                   c.lab.nics[rule.nic].name, inside);
+        for (const lab::Translation& rule : duties->translations) {
+            const auto* row = c.lab.first_address(rule.nic, c.family);
+            if (row == nullptr)
+                continue;
+            if (rule.kind == plan::Translation::Kind::destination && rule.to == c.far)
+                return fmt::format("ask for {}/{} at {} of {}, which it forwards to {}",
+                                   net::to_string(rule.protocol), rule.port,
+                                   to_string(row->address), c.name(id), inside);
+            if (advice.empty())
+                advice = fmt::format(
+                    "ask for {} of {}, after forwarding a port of {} there: "
+                    "{}.{}.nat: add {{in: {}, proto: tcp, port: PORT, to: {}}}",
+                    to_string(row->address), c.name(id), inside,
+                    c.lab.machines[id].kind == plan::MachineKind::guest ? "guests" : "routers",
+                    c.name(id), c.lab.nics[rule.nic].name, inside);
+        }
     }
+    if (!advice.empty())
+        return advice;
     return fmt::format("forward a port to {} where the lab translates", inside);
 }
 

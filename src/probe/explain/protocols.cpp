@@ -13,9 +13,13 @@ using plan::Cause;
 
 namespace {
 
-// The last router before the far end does not tell of the segment that this is on.
+// The last router before the far end, or a router that is the far end and is come to by another
+// NIC, does not tell of the segment that this is on.
 Maybe unannounced(const Case& c, MachineId from, const std::vector<Hop>& path) {
-    MachineId last = c.lab.nics[path.back().out].machine;
+    lab::NicId on = path.back().out;
+    if (c.lab.nics[path.back().in].segment != c.lab.nics[c.leg.target].segment)
+        on = c.leg.target;
+    MachineId last = c.lab.nics[on].machine;
     const lab::Speaker* speaker = c.lab.speaker(last);
     if (speaker == nullptr || last == from)
         return {};
@@ -23,16 +27,16 @@ Maybe unannounced(const Case& c, MachineId from, const std::vector<Hop>& path) {
     plan::Mark at = c.mark(last);
     std::string protocol = "BGP";
     if (speaker->ospf) {
-        if (speaker->ospf->on(path.back().out) != nullptr)
+        if (speaker->ospf->on(on) != nullptr)
             return {};
         protocol = "OSPF";
         at = speaker->ospf->at;
         if (!speaker->ospf->nics.empty())
-            remedy.edits = {plan::SetOspfNic{c.name(last), c.lab.nics[path.back().out].name,
+            remedy.edits = {plan::SetOspfNic{c.name(last), c.lab.nics[on].name,
                                              plan::SetOspfNic::What::area,
                                              speaker->ospf->nics.front().area}};
     } else if (speaker->rip) {
-        if (speaker->rip->on(path.back().out) != nullptr)
+        if (speaker->rip->on(on) != nullptr)
             return {};
         protocol = "RIP";
         at = speaker->rip->at;
@@ -75,7 +79,7 @@ Maybe not_learned(const Case& c, MachineId from, const std::vector<Hop>& path) {
         return c.say(routing::describe(c.lab, n), n.machine);
     }
     for (const routing::Dispute& dispute : learned.disputes())
-        if (dispute.machines.empty() || dispute.to.contains(c.far))
+        if (!dispute.by_turns && (dispute.machines.empty() || dispute.to.contains(c.far)))
             return c.say(routing::describe(c.lab, dispute),
                          dispute.machines.empty() ? from : dispute.machines.front());
     return unannounced(c, from, path);
