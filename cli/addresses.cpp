@@ -174,11 +174,22 @@ Outcome show_why(const Style& style, const Opened& opened, const AddressesOption
 }
 
 Outcome show_all(const Style& style, const lab::Lab& lab, const PlanOptions& options) {
+    int status = lab.unplaced.empty() ? status_well : status_no;
     if (options.format == Format::csv)
-        return {exports::addresses_csv(lab)};
+        return {exports::addresses_csv(lab), status};
     if (options.json())
-        return {exports::addresses_json(lab) + "\n"};
-    return {addresses_text(style, lab)};
+        return {exports::addresses_json(lab) + "\n", status};
+    std::string text = addresses_text(style, lab);
+    constexpr std::size_t most = 20;
+    for (std::size_t i = 0; i < std::min(most, lab.unplaced.size()); ++i) {
+        const lab::Unplaced& row = lab.unplaced[i];
+        text += fmt::format("{}{} {}: {}\n", i == 0 ? "\n" : "", style.bad("no room"),
+                            style.faint(plan::to_string(row.at, lab.source)),
+                            fmt::format("{}, but {}", row.what, row.why));
+    }
+    if (lab.unplaced.size() > most)
+        text += fmt::format("and {} more\n", lab.unplaced.size() - most);
+    return {text, status};
 }
 
 } // namespace
@@ -255,8 +266,9 @@ void add_addresses(CLI::App& app, Run& run) {
                     "  jackal addresses skerry.yaml --pin\n"
                     "  jackal addresses skerry.yaml --renumber skerry=10.44.0.0/16 --write\n"
                     "\n"
-                    "Exit status 1 if nothing is free, the address is outside the lab, or a\n"
-                    "renumbering brings an error. Files are written whole or not at all.");
+                    "Exit status 1 if something found no room, nothing is free, the address is\n"
+                    "outside the lab, or a renumbering brings an error. Files are written whole or "
+                    "not at all.");
     command->callback([&run, options] {
         run = [options](const Style& style) -> Outcome {
             if (options->pin)

@@ -21,6 +21,29 @@ std::string unknown_command(const CLI::App& app, const std::string& word) {
     return fmt::format("there is no command \"{}\"{}", word, jackal::plan::did_you_mean(near));
 }
 
+// The message for an option that the command does not have, with the nearest one; empty if it has
+// all. The parser counts words that follow one before it looks at its name.
+std::string unknown_option(const CLI::App& app, int argc, char** argv) {
+    const CLI::App* command = nullptr;
+    for (const CLI::App* known : app.get_subcommands({}))
+        if (known->get_name() == argv[1])
+            command = known;
+    for (int i = 2; command != nullptr && i < argc && std::string_view(argv[i]) != "--"; ++i) {
+        std::string name(argv[i]);
+        name.resize(std::min(name.find('='), name.size()));
+        if (!name.starts_with("--") || command->get_option_no_throw(name) != nullptr)
+            continue;
+        std::vector<std::string> names;
+        for (const CLI::Option* option : command->get_options())
+            for (const std::string& known : option->get_lnames())
+                names.push_back("--" + known);
+        std::vector<std::string_view> known(names.begin(), names.end());
+        return fmt::format("{} has no option {}{}", argv[1], name,
+                           jackal::plan::did_you_mean(jackal::plan::nearest_word(name, known)));
+    }
+    return "";
+}
+
 // Help as CLI11 makes it, but for the words of ping and trace, whose first one may be left out.
 class HelpFormatter : public CLI::Formatter {
   public:
@@ -102,8 +125,10 @@ int main(int argc, char** argv) try {
 
     try {
         if (argc > 1)
-            if (std::string message = unknown_command(app, argv[1]); !message.empty())
-                return usage_error(message);
+            for (const std::string& message :
+                 {unknown_command(app, argv[1]), unknown_option(app, argc, argv)})
+                if (!message.empty())
+                    return usage_error(message);
         app.parse(argc, argv);
         return print(run(Style::for_standard_output()));
     } catch (const CLI::Success& e) { // --help, --version

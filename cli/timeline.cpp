@@ -200,8 +200,19 @@ Outcome ask_timeline(const Style& style, QuestionOptions& question,
     }
     for (const std::string& cut : options.cuts)
         asked.events.push_back(event_of(opened.lab, cut, false));
-    for (const std::string& mend : options.mends)
-        asked.events.push_back(event_of(opened.lab, mend, true));
+    const std::size_t cuts = asked.events.size();
+    for (const std::string& mend : options.mends) {
+        probe::TimelineEvent event = event_of(opened.lab, mend, true);
+        auto cut_before = [&](const probe::TimelineEvent& other) {
+            return other.what == event.what && other.at <= event.at;
+        };
+        if (std::none_of(asked.events.begin(),
+                         asked.events.begin() + static_cast<std::ptrdiff_t>(cuts), cut_before))
+            throw NotAsked(fmt::format("--mend-at {}: no --cut-at cuts that before; what the plan "
+                                       "itself holds down is mended there",
+                                       mend));
+        asked.events.push_back(std::move(event));
+    }
     if (asked.events.size() > most_events)
         throw NotAsked(fmt::format("at most {} events", most_events));
     probe::Timeline timeline = probe::timeline(opened.lab, asked);

@@ -16,8 +16,9 @@ namespace {
 // own, whose metric is 0 in IPv4 and 1024 in IPv6.
 constexpr std::uint32_t implied_metric = 2000;
 
-bool is_on(const Subnet& subnet, std::string_view site) {
-    return subnet.site && subnet.site->value == site;
+// In a plan of one site the subnets need not name it.
+bool is_on(const Plan& plan, const Subnet& subnet, std::string_view site) {
+    return subnet.site ? subnet.site->value == site : plan.sites.size() == 1;
 }
 
 } // namespace
@@ -62,7 +63,7 @@ class CoreBuilder {
         Duties duties;
         duties.filter = site.filter;
         for (const Subnet& subnet : plan_.subnets) {
-            if (!is_on(subnet, site.name) || !subnet.joined)
+            if (!is_on(plan_, subnet, site.name) || !subnet.joined)
                 continue;
             Nic nic;
             nic.subnet = subnet.name;

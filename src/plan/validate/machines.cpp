@@ -51,7 +51,8 @@ void check_route(Validation& v, const Route& route, const Machine& machine) {
                   fmt::format("{} has no NIC \"{}\"", machine.name, route.nic->value));
     const auto* to = std::get_if<net::Prefix>(&route.to.value);
     const auto* via = std::get_if<net::Address>(&route.via.value);
-    if (to != nullptr && via != nullptr && to->family() != via->family())
+    bool has_via = via != nullptr && *via != net::Address{}; // else it was refused at reading
+    if (to != nullptr && has_via && to->family() != via->family())
         v.problem(route.via.at,
                   fmt::format("an {} prefix cannot go via an {} address",
                               net::to_string(to->family()), net::to_string(via->family())));

@@ -68,7 +68,16 @@ void check_sites(Validation& v) {
         if (!regions.insert(region.name).second)
             v.problem(region.at, fmt::format("the name \"{}\" is taken already", region.name));
     }
+    std::vector<std::string_view> known(regions.begin(), regions.end());
+    for (const SiteRegion& region : v.plan.regions)
+        for (const auto& [name, distance] : region.to)
+            known.push_back(name.value);
     for (const Site& site : v.plan.sites) {
+        // A region without an entry has the usual distances; a word near a known one is a slip.
+        if (std::ranges::find(known, site.region) == known.end())
+            if (std::string_view near = nearest_word(site.region, known); !near.empty())
+                v.problem(site.at, fmt::format("there is no region \"{}\"{}", site.region,
+                                               did_you_mean(near)));
         check_filter_name(v, site.filter);
         if (!site.relay.value.empty() && !is_on(v, site.relay, site.name, "relay"))
             continue;

@@ -62,7 +62,8 @@ void check_dhcp(Validation& v, const Subnet& subnet, const DhcpRange& dhcp) {
 void check_subnet(Validation& v, const Subnet& subnet) {
     if (subnet.site && !v.sites.has(subnet.site->value))
         v.problem(subnet.site->at, v.sites.unknown(subnet.site->value));
-    if (!subnet.site && v.plan.sites.size() > 1)
+    bool several = v.plan.sites.size() > 1 && !v.whole.is_outside_site(1);
+    if (!subnet.site && several)
         v.problem(subnet.at,
                   fmt::format("subnet {} needs `site`, as there are several sites", subnet.name));
     int ways = (subnet.prefixes.empty() ? 0 : 1) + (subnet.hosts ? 1 : 0) + (subnet.size ? 1 : 0);
