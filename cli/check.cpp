@@ -14,11 +14,12 @@ std::string finding_text(const Style& style, const Opened& opened, const lab::Fi
     bool error = finding.severity == lab::Severity::error;
     std::string severity(lab::to_string(finding.severity));
     std::string out =
-        fmt::format("{}  {}  {}\n    {}\n", error ? style.bad(severity) : style.warning(severity),
+        fmt::format("{}  {}  {}\n", error ? style.bad(severity) : style.warning(severity),
                     style.strong(plan::slug(finding.cause)),
-                    style.faint(plan::to_string(finding.at, opened.lab.source)), finding.message);
+                    style.faint(plan::to_string(finding.at, opened.lab.source)))
+        + style.paragraph(finding.message, 4);
     for (const std::string& line : lab::to_lines(finding.remedy, opened.plan))
-        out += fmt::format("    {} {}\n", style.good("remedy"), line);
+        out += style.paragraph(fmt::format("{} {}", style.good("remedy"), line), 4);
     return out + "\n";
 }
 

@@ -30,8 +30,32 @@ Style Style::for_standard_output() {
     const char* no_colour = std::getenv("NO_COLOR");
     const char* terminal = std::getenv("TERM");
     bool dumb = terminal == nullptr || std::string_view(terminal) == "dumb";
-    return Style(isatty(STDOUT_FILENO) == 1 && !dumb
-                 && (no_colour == nullptr || *no_colour == '\0'));
+    bool terminal_there = isatty(STDOUT_FILENO) == 1;
+    return Style(terminal_there && !dumb && (no_colour == nullptr || *no_colour == '\0'),
+                 terminal_there);
+}
+
+std::string Style::paragraph(std::string_view text, std::size_t indent) const {
+    constexpr std::size_t widest = 100;
+    std::string out(indent, ' ');
+    std::size_t column = indent;
+    bool first = true;
+    while (!text.empty()) {
+        std::size_t end = std::min(text.find(' '), text.size());
+        std::string_view word = text.substr(0, end);
+        text.remove_prefix(std::min(end + 1, text.size()));
+        if (!first && wraps_ && column + 1 + width(word) > widest) {
+            out += '\n' + std::string(indent + 2, ' ');
+            column = indent + 2;
+        } else if (!first) {
+            out += ' ';
+            ++column;
+        }
+        out += word;
+        column += width(word);
+        first = false;
+    }
+    return out + '\n';
 }
 
 std::string Style::wrap(std::string_view code, std::string_view text) const {

@@ -10,10 +10,15 @@ namespace jackal::cli {
 /// Wraps words in colour, or leaves them as they are.
 class Style {
   public:
-    explicit Style(bool colour) : colour_(colour) {}
+    explicit Style(bool colour, bool wraps = false) : colour_(colour), wraps_(wraps) {}
 
-    /// Colour if standard output is a terminal and NO_COLOR is not set.
+    /// Colour if standard output is a terminal and NO_COLOR is not set; lines of text are broken if
+    /// it is a terminal.
     static Style for_standard_output();
+
+    /// A paragraph behind `indent` blanks: on a terminal in lines of at most 100 columns, the later
+    /// ones two blanks further in; else in one line. With a line break at its end.
+    std::string paragraph(std::string_view text, std::size_t indent) const;
 
     std::string strong(std::string_view text) const { return wrap("1", text); }
     std::string faint(std::string_view text) const { return wrap("2", text); }
@@ -25,6 +30,7 @@ class Style {
     std::string wrap(std::string_view code, std::string_view text) const;
 
     bool colour_;
+    bool wraps_;
 };
 
 /// Rows of cells, each column as wide as its widest cell.

@@ -8,8 +8,13 @@ namespace jackal::cli {
 std::string verify_text(const Style& style, const lab::Lab& lab,
                         const std::vector<probe::Verdict>& verdicts) {
     std::string out;
-    Table table({"result", "from", "to", "asks", "gets", "pairs", "plan", "about"});
+    Table table({"result", "from", "to", "asks", "gets", "pairs", "plan"});
     table.right(5);
+    auto add_paragraph = [&](const std::string& text) {
+        std::string lines = style.paragraph(text, 8);
+        lines.pop_back(); // the table ends its lines itself
+        table.add_line(lines);
+    };
     std::size_t failed = 0;
     for (const probe::Verdict& verdict : verdicts) {
         const plan::Expectation& wanted = lab.expectations[verdict.expectation];
@@ -17,11 +22,12 @@ std::string verify_text(const Style& style, const lab::Lab& lab,
         table.add({verdict.passed ? style.good("passed") : style.bad("failed"), wanted.from.value,
                    wanted.to.value, wanted.service ? net::to_string(*wanted.service) : "ping",
                    wanted.gets.value, fmt::format("{}", verdict.pairs),
-                   style.faint(plan::to_string(wanted.at, lab.source)),
-                   plan::printable(wanted.about)});
+                   style.faint(plan::to_string(wanted.at, lab.source))});
+        if (!wanted.about.empty())
+            add_paragraph(style.faint(plan::printable(wanted.about)));
         if (!verdict.passed)
-            table.add_line(fmt::format(
-                "        {}{}", verdict.explanation,
+            add_paragraph(fmt::format(
+                "{}{}", verdict.explanation,
                 verdict.failed > 1 ? fmt::format(" (and {} more)", verdict.failed - 1) : ""));
     }
     out += table.text(style);

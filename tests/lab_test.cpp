@@ -199,3 +199,53 @@ TEST_CASE("a plan built in code is refused where a file would be") {
     plan.machines.push_back({.name = "a", .nics = {{.subnet = "nowhere"}}});
     CHECK_THROWS_AS(lab::build(plan), std::invalid_argument);
 }
+
+TEST_CASE("no two remedies propose one address or range, and none leaves ranges behind") {
+    const lab::Lab twice = lab_of("lab: t\nsubnets: {a: {prefix: 10.50.1.0/24}}\nguests:\n"
+                                  "  d: {count: 4, nics: [{subnet: a, address: 10.50.1.9}]}\n");
+    std::set<net::Address> proposed;
+    for (const lab::Finding& finding : lab::findings(twice))
+        for (const plan::Edit& edit : finding.remedy.edits)
+            edit.visit([&](const auto& change) {
+                if constexpr (requires {
+                                  change.from;
+                                  change.nic;
+                              })
+                    CHECK(proposed.insert(*change.to).second);
+            });
+    CHECK(proposed.size() == 3);
+
+    const lab::Lab overlapping =
+        lab_of("lab: t\nsites: {s: {space: 10.0.0.0/8}}\nsubnets:\n"
+               "  a: {site: s, prefix: 10.1.0.0/24}\n  b: {site: s, prefix: 10.1.0.0/24}\n"
+               "  c: {site: s, prefix: 10.1.0.0/24, dhcp: {range: 10.1.0.100-10.1.0.200}}\n"
+               "routers: {r: {nics: [{subnet: a}, {subnet: b}, {subnet: c}]}}\n");
+    std::set<net::Prefix> ranges;
+    bool by_renumbering = false;
+    for (const lab::Finding& finding : lab::findings(overlapping)) {
+        for (const plan::Edit& edit : finding.remedy.edits)
+            edit.visit([&](const auto& change) {
+                if constexpr (std::is_same_v<std::remove_cvref_t<decltype(change)>,
+                                             plan::SetSubnetPrefix>) {
+                    CHECK(ranges.insert(change.to).second);
+                    CHECK(change.subnet != "c");
+                }
+            });
+        by_renumbering |= finding.remedy.advice.find("--renumber c=") != std::string::npos;
+    }
+    CHECK((!ranges.empty() || by_renumbering));
+}
+
+TEST_CASE("a guest on one segment is not made to forward") {
+    const lab::Lab lab = lab_of(
+        "lab: t\nsubnets: {a: {prefix: 10.50.1.0/24}}\nguests:\n  g: {nics: [{subnet: a, address: "
+        "10.50.1.9}]}\nrouters: {r: {nics: [{subnet: a}], gateway: 10.50.1.9}}\n");
+    bool found = false;
+    for (const lab::Finding& finding : lab::findings(lab))
+        if (finding.cause == plan::Cause::next_hop_does_not_forward) {
+            found = true;
+            CHECK(finding.remedy.edits.empty());
+            CHECK(finding.remedy.advice == "name a router as the next hop instead of g");
+        }
+    CHECK(found);
+}

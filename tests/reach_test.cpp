@@ -118,3 +118,11 @@ TEST_CASE("a machine's name means an address on a shared segment, else none towa
           == net::to_string(
               lab.first_address(*lab.nic(*lab.machine("r"), "eth0"), net::Family::ipv4)->address));
 }
+
+TEST_CASE("an address of a family that its subnet has no prefix of is explained, too") {
+    const auto slugs = told("lab: t\nsubnets: {b: {prefix: [10.50.2.0/24, \"fd01::/64\"]}, "
+                            "a: {prefix: 10.50.1.0/24}}\n"
+                            "guests: {g: {nics: [{subnet: a, address: [\"fd01::9/64\"]}]}}\n"
+                            "routers: {r: {nics: [{subnet: a}, {subnet: b}]}}\n");
+    CHECK_FALSE(slugs.empty());
+}

@@ -6,13 +6,15 @@
 #include "jackal/plan/edit.h"
 
 #include <functional>
+#include <span>
 
 namespace jackal::lab {
 
 /// A prefix of `length` bits of the site's space (or of private space, RFC 1918, if the site has
-/// none of the family) that no segment uses, or nothing.
+/// none of the family) that no segment uses and that overlaps none of `besides`, or nothing.
 JACKAL_API std::optional<net::Prefix> free_prefix(const Lab& lab, SiteId site, net::Family family,
-                                                  int length);
+                                                  int length,
+                                                  std::span<const net::Prefix> besides = {});
 
 /// Private space of `length` bits for a site, overlapping nothing in the lab: of 10.0.0.0/8 (RFC
 /// 1918), or the prefix that `words` give (RFC 4193, always a /48). Nothing if there is none.
@@ -24,12 +26,15 @@ JACKAL_API std::optional<net::Prefix> free_space(const Lab& lab, net::Family fam
 /// drawn at random (RFC 4193), and for addresses inside a subnet.
 JACKAL_API std::vector<plan::Edit> make_room(const Lab& lab, const Unplaced& unplaced);
 
-/// The lowest usable address of a segment that nobody has and that is not its gateway.
+/// The lowest usable address of a segment that nobody has, that is not its gateway, and none of
+/// `besides`.
 JACKAL_API std::optional<net::Address> free_address(const Lab& lab, SegmentId segment,
-                                                    net::Family family);
+                                                    net::Family family,
+                                                    std::span<const net::Address> besides = {});
 
 /// The changes that move a subnet to the prefix `to` of the same family: the subnet's own prefix,
-/// and every address, gateway and next hop in the plan that was written inside the old one.
+/// and every address, gateway and next hop in the plan that was written inside the old one. Nothing
+/// if DHCP or reserved ranges are written inside it: those only exports::renumber moves.
 JACKAL_API std::vector<plan::Edit> renumber(const Lab& lab, SubnetId subnet, const net::Prefix& to);
 
 /// A router with a NIC on each of the subnets, under a name that is not taken.

@@ -11,8 +11,8 @@
 
 namespace jackal::lab {
 
-std::optional<net::Prefix> free_prefix(const Lab& lab, SiteId site, net::Family family,
-                                       int length) {
+std::optional<net::Prefix> free_prefix(const Lab& lab, SiteId site, net::Family family, int length,
+                                       std::span<const net::Prefix> besides) {
     std::vector<net::Prefix> spaces;
     for (const net::Prefix& prefix : lab.sites[site].space)
         if (prefix.family() == family)
@@ -20,7 +20,10 @@ std::optional<net::Prefix> free_prefix(const Lab& lab, SiteId site, net::Family 
     if (spaces.empty() && family == private_space.family())
         spaces.push_back(private_space);
     net::PlaceWish wish{family, length};
-    return net::place(spaces, net::overlapping(lab.taken(), spaces), {&wish, 1}).prefixes.front();
+    std::vector<net::Prefix> taken = lab.taken();
+    taken.insert(taken.end(), besides.begin(), besides.end());
+    std::ranges::sort(taken);
+    return net::place(spaces, net::overlapping(taken, spaces), {&wish, 1}).prefixes.front();
 }
 
 std::optional<net::Prefix> free_space(const Lab& lab, net::Family family, int length,
@@ -48,7 +51,8 @@ std::vector<plan::Edit> make_room(const Lab& lab, const Unplaced& unplaced) {
     return {plan::AddSiteSpace{lab.sites[unplaced.site].name, *space}};
 }
 
-std::optional<net::Address> free_address(const Lab& lab, SegmentId segment, net::Family family) {
+std::optional<net::Address> free_address(const Lab& lab, SegmentId segment, net::Family family,
+                                         std::span<const net::Address> besides) {
     const auto& prefix = lab.segments[segment].prefix[family];
     if (!prefix)
         return std::nullopt;
@@ -57,7 +61,8 @@ std::optional<net::Address> free_address(const Lab& lab, SegmentId segment, net:
     for (net::Address a = prefix->first_usable(); a <= last && prefix->contains(a); a = a.plus(1)) {
         if (const net::Range* range = subnet ? lab.subnets[subnet].set_aside(a) : nullptr)
             a = range->last;
-        else if (lab.owners_of(a).empty() && (!subnet || lab.subnets[subnet].gateway[family] != a))
+        else if (lab.owners_of(a).empty() && (!subnet || lab.subnets[subnet].gateway[family] != a)
+                 && std::ranges::find(besides, a) == besides.end())
             return a;
     }
     return std::nullopt;
@@ -81,6 +86,8 @@ struct Move {
 
 std::vector<plan::Edit> renumber(const Lab& lab, SubnetId subnet, const net::Prefix& to) {
     const Subnet& row = lab.subnets[subnet];
+    if (row.ranges_written)
+        return {};
     std::vector<plan::Edit> edits{plan::SetSubnetPrefix{row.name, to}};
     const auto& old = lab.segments[row.segment].prefix[to.family()];
     if (!old)

@@ -5,6 +5,9 @@
 #include "lab/mistakes/leasing.h"
 #include "lab/mistakes/switching.h"
 
+#include <algorithm>
+#include <type_traits>
+
 namespace jackal::lab {
 
 using plan::Cause;
@@ -22,6 +25,72 @@ void Inspection::find(Cause cause, Severity severity, std::string subject, std::
         {cause, severity, std::move(subject), std::move(message), std::move(remedy), at});
 }
 
+namespace {
+
+// No two remedies propose one address or one range: who follows all of them would have the same
+// mistake again.
+class Proposals {
+  public:
+    explicit Proposals(const Lab& lab) : lab_(lab) {}
+
+    void settle(Remedy& remedy) {
+        std::optional<plan::SetSubnetPrefix> moves;
+        for (const plan::Edit& edit : remedy.edits)
+            edit.visit([&](const auto& change) {
+                if constexpr (std::is_same_v<std::remove_cvref_t<decltype(change)>,
+                                             plan::SetSubnetPrefix>)
+                    moves = change;
+            });
+        if (moves)
+            return settle(remedy, *moves);
+        for (plan::Edit& edit : remedy.edits) {
+            std::optional<plan::SetNicAddress> gives;
+            edit.visit([&](const auto& change) {
+                if constexpr (std::is_same_v<std::remove_cvref_t<decltype(change)>,
+                                             plan::SetNicAddress>)
+                    gives = change;
+            });
+            if (gives && gives->to && settle(*gives))
+                edit = *gives;
+        }
+    }
+
+  private:
+    // True if it proposes another address now.
+    bool settle(plan::SetNicAddress& change) {
+        bool again = std::ranges::find(addresses_, *change.to) != addresses_.end();
+        if (auto machine = lab_.machine(change.machine); again && machine) {
+            NicId nic{lab_.machines[*machine].first_nic.row
+                      + static_cast<std::uint32_t>(change.nic)};
+            if (auto other =
+                    free_address(lab_, lab_.nics[nic].segment, change.to->family(), addresses_))
+                change.to = other;
+        }
+        addresses_.push_back(*change.to);
+        return again;
+    }
+
+    void settle(Remedy& remedy, const plan::SetSubnetPrefix& change) {
+        auto subnet = lab_.subnet(change.subnet);
+        net::Prefix to = change.to;
+        bool again = std::ranges::any_of(
+            prefixes_, [&](const net::Prefix& p) { return p.contains(to) || to.contains(p); });
+        if (again && subnet)
+            if (auto other = free_prefix(lab_, lab_.subnets[*subnet].site, to.family(), to.length(),
+                                         prefixes_)) {
+                to = *other;
+                remedy.edits = renumber(lab_, *subnet, to);
+            }
+        prefixes_.push_back(to);
+    }
+
+    const Lab& lab_;
+    std::vector<net::Address> addresses_;
+    std::vector<net::Prefix> prefixes_;
+};
+
+} // namespace
+
 std::vector<Finding> findings(const Lab& lab) {
     Inspection in(lab);
     for (auto look :
@@ -37,6 +106,9 @@ std::vector<Finding> findings(const Lab& lab) {
     for (Finding& finding : in.found)
         finding.remedy = within(lab, std::move(finding.remedy));
     sort_findings(in.found);
+    Proposals proposals(lab);
+    for (Finding& finding : in.found)
+        proposals.settle(finding.remedy);
     return std::move(in.found);
 }
 

@@ -2,6 +2,7 @@
 
 #include "lab/mistakes/next_hops.h"
 
+#include <algorithm>
 #include <fmt/format.h>
 #include <map>
 #include <set>
@@ -15,11 +16,17 @@ Finding describe(const Lab& lab, const NotForwarding& mistake) {
         message = fmt::format(
             "{}{} sends by way of {}, which does not forward", lab.machines[mistake.user].name,
             mistake.more == 0 ? "" : fmt::format(" (and {} more)", mistake.more), machine.name);
+    // A guest that stands on one segment would send what it gets back to where it came from.
+    Remedy remedy{{plan::SetForwards{machine.name, true}}, ""};
+    auto segments = std::ranges::count_if(lab.nics_of(mistake.machine),
+                                          [&](NicId nic) { return !lab.nics[nic].is_loopback(); });
+    if (machine.kind == plan::MachineKind::guest && segments < 2)
+        remedy = {{}, fmt::format("name a router as the next hop instead of {}", machine.name)};
     return {plan::Cause::next_hop_does_not_forward,
             Severity::error,
             machine.name,
             std::move(message),
-            {{plan::SetForwards{machine.name, true}}, ""},
+            std::move(remedy),
             machine.at};
 }
 

@@ -39,6 +39,13 @@ bool is_lan(const Inspection& in, SegmentId id) {
     return subnet && in.lab.subnets[subnet].uplink == plan::Uplink::bridge;
 }
 
+// What moves ranges that the plan writes, too.
+std::string by_renumbering(const Lab& lab, SubnetId subnet, const net::Prefix& to) {
+    return fmt::format("jackal addresses {} --renumber {}={} --write moves it with its ranges",
+                       lab.source.empty() ? "PLAN" : lab.source, lab.subnets[subnet].name,
+                       to_string(to));
+}
+
 // Moves a subnet to the next free prefix of its size.
 Remedy another_prefix(Inspection& in, SegmentId id, net::Family family) {
     Remedy remedy{{},
@@ -48,8 +55,11 @@ Remedy another_prefix(Inspection& in, SegmentId id, net::Family family) {
         return remedy;
     auto to = free_prefix(in.lab, in.lab.subnets[subnet].site, family,
                           in.lab.segments[id].prefix[family]->length());
-    if (to && net::special_use(*to) == nullptr)
-        remedy.edits = renumber(in.lab, subnet, *to);
+    if (!to || net::special_use(*to) != nullptr)
+        return remedy;
+    remedy.edits = renumber(in.lab, subnet, *to);
+    if (remedy.edits.empty())
+        remedy.advice = by_renumbering(in.lab, subnet, *to);
     return remedy;
 }
 
@@ -167,9 +177,10 @@ Finding describe(const Lab& lab, const LookedForElsewhere& mistake) {
     if (SubnetId subnet = lab.segments[moved].subnet) {
         const Subnet& row = lab.subnets[subnet];
         f.at = row.at;
-        const auto& prefix = lab.segments[moved].prefix[family];
-        if (auto to = free_prefix(lab, row.site, family, prefix->length()))
-            f.remedy = {renumber(lab, subnet, *to), ""};
+        const auto& prefix = lab.segments[moved].prefix[family]; // none: it has odd addresses only
+        auto to = prefix ? free_prefix(lab, row.site, family, prefix->length()) : std::nullopt;
+        if (to)
+            f.remedy = {renumber(lab, subnet, *to), by_renumbering(lab, subnet, *to)};
     }
     return f;
 }
