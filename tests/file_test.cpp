@@ -7,8 +7,6 @@
 
 namespace {
 
-const std::string tool = TOOL " ";
-
 // Runs a shell script in a folder of its own, with J the program and a plan p.yaml.
 Printed in_folder(const std::string& script) {
     return run("d=$(mktemp -d) && cd $d && J='" TOOL "' && cat > p.yaml <<'END'\n"

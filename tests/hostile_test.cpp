@@ -11,19 +11,19 @@
 
 namespace {
 
-const std::string tool = TOOL " ";
+const std::string program = TOOL " ";
 
 // A folder of its own, gone at the end.
-class Folder {
+class Scratch {
   public:
-    Folder() {
+    Scratch() {
         char name[] = "/tmp/jackal-hostile-XXXXXX";
         REQUIRE(mkdtemp(name) != nullptr);
         path_ = name;
     }
-    Folder(const Folder&) = delete;
-    Folder& operator=(const Folder&) = delete;
-    ~Folder() { run("rm -rf " + path_); }
+    Scratch(const Scratch&) = delete;
+    Scratch& operator=(const Scratch&) = delete;
+    ~Scratch() { run("rm -rf " + path_); }
 
     std::string file(const std::string& name, const std::string& text) const {
         std::ofstream(path_ + "/" + name, std::ios::binary) << text;
@@ -35,11 +35,11 @@ class Folder {
     std::string path_;
 };
 
-Printed asked(const Folder& folder, const std::string& text, const std::string& command) {
+Printed asked(const Scratch& folder, const std::string& text, const std::string& command) {
     std::string plan = folder.file("plan.yaml", text);
     std::string words = command;
     words.replace(words.find("PLAN"), 4, plan);
-    return run(tool + words + " 2>&1");
+    return run(program + words + " 2>&1");
 }
 
 // `first TIMES last`, where each line has its number in the place of #.
@@ -64,7 +64,7 @@ std::string many_nics(int count, const std::string& key) {
 } // namespace
 
 TEST_CASE("every shape of value in the place of a list's item is answered") {
-    const Folder folder;
+    const Scratch folder;
     for (const char* section : {"peerings", "tunnels", "links", "expect"})
         for (const char* shape : {"[a]", "a", "{}", "[[a]]", "{a: [b]}", "''", "[a, b, c]"}) {
             CAPTURE(section);
@@ -110,7 +110,7 @@ TEST_CASE("what many entries do is found by index: far below the limits") {
          "check PLAN", "and 4997 more of this kind"},
         {"lab: '" + std::string(2'000'000, 'a') + "'", "check PLAN", "is not a host-name label"},
     };
-    const Folder folder;
+    const Scratch folder;
     for (const Row& row : rows) {
         CAPTURE(row.says);
         CAPTURE(row.text.substr(0, 200));
@@ -122,41 +122,41 @@ TEST_CASE("what many entries do is found by index: far below the limits") {
 }
 
 TEST_CASE("an answer that takes too much is refused with the limit that it met") {
-    const Folder folder;
-    CHECK(has(run("yes 'a: b' | " + tool + "check - 2>&1").text, "larger than 64 MiB"));
-    CHECK(has(run(tool + "check /dev/zero 2>&1").text, "larger than 64 MiB"));
+    const Scratch folder;
+    CHECK(has(run("yes 'a: b' | " + program + "check - 2>&1").text, "larger than 64 MiB"));
+    CHECK(has(run(program + "check /dev/zero 2>&1").text, "larger than 64 MiB"));
 #if !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__)
     std::string plan =
         folder.file("plan.yaml", "lab: x\nsubnets: {a: {prefix: 10.0.0.0/8}}\nguests:\n"
                                      + lines(40, "  g#: {count: 10000, nics: [{subnet: a}]}\n"));
-    Printed small = run("JACKAL_MEBIBYTES=64 " + tool + "machines " + plan + " 2>&1 >/dev/null");
+    Printed small = run("JACKAL_MEBIBYTES=64 " + program + "machines " + plan + " 2>&1 >/dev/null");
     CHECK(small.status == 2);
     CHECK(
         small.text
         == "jackal: not answered: this takes more than 64 MiB of memory, the most for one answer; "
            "JACKAL_MEBIBYTES=256 allows more\n");
     Printed quick =
-        run("JACKAL_SECONDS=1 " + tool + "export " + plan + " --as namespaces 2>&1 >/dev/null");
+        run("JACKAL_SECONDS=1 " + program + "export " + plan + " --as namespaces 2>&1 >/dev/null");
     CHECK(quick.status == 2);
     CHECK(has(quick.text, "more than 1 s of processor time"));
-    Printed wrong = run("JACKAL_SECONDS=soon " + tool + "check " + plan + " 2>&1");
+    Printed wrong = run("JACKAL_SECONDS=soon " + program + "check " + plan + " 2>&1");
     CHECK(wrong.status == 2);
     CHECK(has(wrong.text, "JACKAL_SECONDS=soon: write a whole number"));
 #endif
 }
 
 TEST_CASE("a program whose streams are closed ends as otherwise, and writes into no file instead") {
-    const Folder folder;
+    const Scratch folder;
     std::string plan = folder.file("plan.yaml", "lab: x\nsubnets: {a: {hosts: 3}}\n");
-    CHECK(run(tool + "check " + folder.path("none.yaml") + " 2>&-").status == 2);
-    CHECK(run(tool + "check --nonsense 2>&-").status == 2);
-    CHECK(run(tool + "addresses " + plan + " --pin >&- 2>&- <&-").status == 0);
+    CHECK(run(program + "check " + folder.path("none.yaml") + " 2>&-").status == 2);
+    CHECK(run(program + "check --nonsense 2>&-").status == 2);
+    CHECK(run(program + "addresses " + plan + " --pin >&- 2>&- <&-").status == 0);
     CHECK(has(run("cat " + plan).text, "pinned:"));
     CHECK(!has(run("cat " + plan).text, "choice"));
 }
 
 TEST_CASE("nothing that a plan or a file name says reaches the terminal as a control character") {
-    const Folder folder;
+    const Scratch folder;
     const std::string bad = "\x1b[31m\xc2\x9b"; // an escape sequence, and one that is one character
     auto is_clean = [](const std::string& text) {
         return text.find('\x1b') == text.npos && text.find("\xc2\x9b") == text.npos;
@@ -175,21 +175,21 @@ TEST_CASE("nothing that a plan or a file name says reaches the terminal as a con
     std::string told = folder.file("plan.yaml", "lab: x\nsubnets: {a: {}}\nguests: {g: {nics: "
                                                 "[{subnet: a}]}}\nexpect:\n  - {ping: [g, g], "
                                                 "about: \"\\e[31m\\x9b\\nforged\"}\n");
-    Printed verified = run(tool + "verify " + told);
+    Printed verified = run(program + "verify " + told);
     CHECK(is_clean(verified.text));
     CHECK(!has(verified.text, "\nforged"));
     std::string named = folder.file("a" + bad + "\n\xff.yaml", "lab: x\nsubnet: {}\n");
-    Printed refused = run(tool + "check '" + named + "' 2>&1");
+    Printed refused = run(program + "check '" + named + "' 2>&1");
     CHECK(is_clean(refused.text));
     CHECK(has(refused.text, "\\x0a\\xff.yaml:2:1"));
     folder.file("a" + bad + "\n\xff.yaml", "lab: x\nsubnets: {a: {}}\n");
-    Printed json = run(tool + "check '" + named + "' --format json");
-    CHECK(json.status == 0);
-    CHECK(has(json.text, "\"findings\""));
+    Printed answered = run(program + "check '" + named + "' --format json");
+    CHECK(answered.status == 0);
+    CHECK(has(answered.text, "\"findings\""));
 }
 
 TEST_CASE("what is not UTF-8 is told with its line and column") {
-    const Folder folder;
+    const Scratch folder;
     Printed said = asked(folder, "lab: x\n# é\nabout: \"é\xff\"\n", "check PLAN");
     CHECK(said.status == 2);
     CHECK(has(said.text, "plan.yaml:3:10: not readable as UTF-8 text"));
