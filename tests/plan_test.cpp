@@ -3,10 +3,12 @@
 #include "jackal/plan/read.h"
 #include "jackal/plan/rewrite.h"
 
+#include <algorithm>
 #include <doctest/doctest.h>
 #include <filesystem>
 #include <fmt/format.h>
 #include <fstream>
+#include <random>
 #include <regex>
 
 using namespace jackal;
@@ -39,7 +41,12 @@ TEST_CASE("every refusal names its place, the text and what was meant") {
         std::smatch expected;
         REQUIRE(std::regex_search(text, expected,
                                   std::regex("# refused at ([0-9]+:[0-9]+): ([^\n]*)\n")));
-        CHECK(refuses(plan::read_file(entry.path()), expected[1], expected[2]));
+        const plan::Reading reading = plan::read_file(entry.path());
+        CHECK(refuses(reading, expected[1], expected[2]));
+        for (const plan::Problem& problem : reading.problems) {
+            CAPTURE(problem.message);
+            CHECK(problem.at.line != 0); // nothing follows from what was refused already
+        }
     }
     CHECK(files >= 40);
 }
@@ -240,4 +247,57 @@ TEST_CASE("values are changed where they stand, quotes and comments around them 
         return std::optional<std::string>();
     });
     CHECK(paths == "/l/0/p 1:9 /l/1 1:13 /m/n 2:8 ");
+}
+
+TEST_CASE("the nearest word is the one with the fewest letters wrong, missing, added or swapped") {
+    // The textbook's table, letter by letter.
+    auto distance = [](const std::string& a, const std::string& b) {
+        std::vector<std::vector<std::size_t>> d(a.size() + 1,
+                                                std::vector<std::size_t>(b.size() + 1));
+        for (std::size_t i = 0; i <= a.size(); ++i)
+            for (std::size_t j = 0; j <= b.size(); ++j) {
+                if (i == 0 || j == 0) {
+                    d[i][j] = i + j;
+                    continue;
+                }
+                d[i][j] = std::min({d[i - 1][j] + 1, d[i][j - 1] + 1,
+                                    d[i - 1][j - 1] + (a[i - 1] == b[j - 1] ? 0 : 1)});
+                if (i > 1 && j > 1 && a[i - 1] == b[j - 2] && a[i - 2] == b[j - 1])
+                    d[i][j] = std::min(d[i][j], d[i - 2][j - 2] + 1);
+            }
+        return d[a.size()][b.size()];
+    };
+    std::mt19937_64 random(7);
+    auto word = [&](std::size_t longest) {
+        std::string letters(1 + random() % longest, 'a');
+        for (char& c : letters)
+            c = static_cast<char>('a' + random() % 3);
+        return letters;
+    };
+    for (int round = 0; round < 2000; ++round) {
+        std::string asked = word(round % 50 == 0 ? 64 : 12);
+        std::vector<std::string> words;
+        for (int i = 0; i < 8; ++i)
+            words.push_back(word(14));
+        std::string best;
+        std::size_t least = std::max<std::size_t>(1, asked.size() / 3) + 1;
+        for (const std::string& other : words)
+            if (distance(asked, other) < least) {
+                best = other;
+                least = distance(asked, other);
+            }
+        CAPTURE(asked);
+        CHECK(plan::nearest_word(asked, {words.begin(), words.end()}) == best);
+    }
+    CHECK(plan::nearest_word("", {"a"}).empty());
+    CHECK(plan::nearest_word(std::string(65, 'a'), {std::string_view("a")}).empty());
+}
+
+TEST_CASE("what is printable stays, and everything else is shown as bytes") {
+    CHECK(plan::printable("quay-r1 é 軍 😀") == "quay-r1 é 軍 😀");
+    CHECK(plan::printable("a\x1b[0m\n\t\x7f") == "a\\x1b[0m\\x0a\\x09\\x7f");
+    CHECK(plan::printable("\xc2\x9b\xe2\x80\xa8\xe2\x80\xae")
+          == "\\xc2\\x9b\\xe2\\x80\\xa8\\xe2\\x80\\xae");     // C1, line, direction
+    CHECK(plan::printable("\xc0\xaf\xed\xa0\x80\xff\xe2\x82") // overlong, surrogate,
+          == "\\xc0\\xaf\\xed\\xa0\\x80\\xff\\xe2\\x82");     // no lead, cut short
 }

@@ -73,6 +73,27 @@ TEST_CASE("the demo plan has no findings and meets its expectations") {
     }
 }
 
+TEST_CASE("any cut is one wire at a time, whatever the machines are called") {
+    const std::string parallel =
+        "lab: t\nsubnets: {a: {prefix: 10.1.0.0/24}, b: {prefix: 10.2.0.0/24}}\n"
+        "guests: {g: {nics: [{subnet: a}]}, h: {nics: [{subnet: b}]}}\nrouters:\n"
+        "  r--1: {nics: [{subnet: a}], ospf: {areas: {0: all}}}\n"
+        "  r--2: {nics: [{subnet: b}], ospf: {areas: {0: all}}}\nlinks:\n"
+        "  - {between: [r--1, r--2]}\n";
+    const std::string expected = "expect: [{ping: [g, h], cut: any}]\n";
+    const lab::Lab one = lab_of(parallel + expected);
+    const probe::Verdict failed = probe::verify(routing::settle(one)).front();
+    CHECK_FALSE(failed.passed);
+    CHECK(failed.explanation.find("r--1--r--2") != std::string::npos);
+    const lab::Lab two = lab_of(parallel + "  - {between: [r--1, r--2]}\n" + expected);
+    CHECK(probe::verify(routing::settle(two)).front().passed);
+    CHECK(routing::single_cuts(two).size() == 2);
+    for (const routing::Cut& cut : routing::single_cuts(two))
+        CHECK(routing::parse_cut(two, routing::to_string(two, cut)) == cut);
+    CHECK(routing::parse_cut(two, "r--1").has_value());
+    CHECK(routing::parse_cut(two, "ospf:r--1--r--2").has_value());
+}
+
 namespace {
 
 // One random mistake somewhere in the plan.

@@ -63,6 +63,28 @@ TEST_CASE("a core joins the subnets of its site, at their gateway addresses, and
     CHECK(outcome(lab, "g1", "h1") == "sites-not-joined");
 }
 
+TEST_CASE("in a plan of one site no subnet need name it, whatever is outside") {
+    const lab::Lab lab = lab_of(
+        "lab: t\nsites: {s: {routing: automatic}}\nsubnets: {a: {}, b: {}, w: {uplink: nat}}\n"
+        "guests: {g: {nics: [{subnet: a}]}, h: {nics: [{subnet: b}]}}\n");
+    CHECK(outcome(lab, "g", "h") == "reply");
+    CHECK(lab.sites[lab::SiteId{0}].core);
+}
+
+TEST_CASE(
+    "half a peering is the cause between its own sites, not between one of them and a third") {
+    const lab::Lab lab = lab_of(
+        "lab: t\nsites: {a: {routing: automatic}, b: {routing: automatic}, c: {routing: "
+        "automatic}}\n"
+        "subnets: {x: {site: a}, y: {site: b}, z: {site: c}}\n"
+        "guests: {g: {nics: [{subnet: x}]}, h: {nics: [{subnet: y}]}, k: {nics: [{subnet: z}]}}\n"
+        "peerings:\n  - {between: [a, b], a: {accept: true}}\n"
+        "  - {between: [b, c], b: {accept: true}, c: {accept: true}}\n");
+    CHECK(outcome(lab, "g", "h") == "peering-half");
+    CHECK(outcome(lab, "h", "k") == "reply");
+    CHECK(outcome(lab, "g", "k") == "sites-not-joined");
+}
+
 TEST_CASE("a peering carries something only if both sides say so") {
     struct Case {
         const char* sides;

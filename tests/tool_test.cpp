@@ -157,6 +157,15 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"ping" + skerry + "helm kettle --cut nobody", 2, "--cut nobody"},
         {"ping" + skerry + "helm kettle --source 10.1.1.1", 2, "not an address of helm"},
         {"ping" + skerry + "203.0.113.9 kettle", 2, "no machine has 203.0.113.9"},
+        {"ping" + skerry + "--capture x helm kettle", 2, "ping has no option --capture"},
+        {"ping" + skerry + "--cutt x helm kettle", 2, "did you mean --cut?"},
+        {"ping" + skerry + "chart-desk quay", 2, "quay is a subnet; ask for a machine"},
+        {"ping" + skerry + "chart-desk harbour", 2, "harbour is a site; ask for a machine"},
+        {"ping" + skerry + "helm kettle --mend-at 3s=quay-r1", 2, "no --cut-at cuts that before"},
+        {"ping" + skerry + "chart-desk lamp-r1", 0, "lamp-r1 is also 10.41.0.33, 10.43.0.1"},
+        {"ping" + mistakes + "behind-translation.yaml internet desk", 1, "which it forwards to"},
+        {"addresses" + mistakes + "no-space-left.yaml", 1, "no room"},
+        {"addresses" + mistakes + "no-space-left.yaml --format json", 1, "\"what\": \"subnet deck"},
     };
     for (const Row& row : rows) {
         CAPTURE(row.arguments);

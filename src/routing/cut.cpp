@@ -31,12 +31,21 @@ std::optional<lab::SwitchId> switch_named(const Lab& lab, std::string_view name)
     return std::nullopt;
 }
 
-Maybe parse_session(const Lab& lab, Protocol protocol, std::string_view ends) {
-    std::size_t dashes = ends.find("--");
-    if (dashes == ends.npos)
-        return {};
-    auto one = lab.machine(ends.substr(0, dashes));
-    auto other = lab.machine(ends.substr(dashes + 2));
+// What `parse(one, other)` makes of the two ends of `ONE--OTHER`, wherever that can be parted:
+// names may have such dashes inside, too.
+template <class Parse>
+Maybe parted(std::string_view text, Parse parse) {
+    for (std::size_t dashes = text.find("--"); dashes != text.npos;
+         dashes = text.find("--", dashes + 1))
+        if (Maybe cut = parse(text.substr(0, dashes), text.substr(dashes + 2)))
+            return cut;
+    return {};
+}
+
+Maybe parse_session(const Lab& lab, Protocol protocol, std::string_view first,
+                    std::string_view second) {
+    auto one = lab.machine(first);
+    auto other = lab.machine(second);
     if (!one || !other || lab.speaker(*one) == nullptr || lab.speaker(*other) == nullptr)
         return {};
     return SessionCut{protocol, {*one, *other}};
@@ -109,9 +118,12 @@ Maybe parse_cut(const Lab& lab, std::string_view text) {
     for (Protocol protocol : {Protocol::ospf, Protocol::rip, Protocol::bgp})
         if (std::string_view name = to_string(protocol);
             text.starts_with(name) && text.substr(name.size()).starts_with(':'))
-            return parse_session(lab, protocol, text.substr(name.size() + 1));
-    if (std::size_t dashes = text.find("--"); dashes != text.npos)
-        return parse_link(lab, text.substr(0, dashes), text.substr(dashes + 2));
+            return parted(text.substr(name.size() + 1), [&](auto one, auto other) {
+                return parse_session(lab, protocol, one, other);
+            });
+    if (Maybe link =
+            parted(text, [&](auto one, auto other) { return parse_link(lab, one, other); }))
+        return link;
     auto [owner, part] = plan::split_endpoint(text);
     if (auto id = switch_named(lab, owner))
         return parse_switch(lab, *id, part);
@@ -165,34 +177,42 @@ std::string to_string(const Lab& lab, const Cut& cut) {
 }
 
 std::vector<Cut> single_cuts(const Lab& lab) {
-    std::map<std::pair<MachineId, MachineId>, LinkCut> between; // machines
-    std::map<std::pair<lab::SwitchId, lab::SwitchId>, LinkCut> cables;
     auto machine_of = [&](lab::NicId nic) { return lab.nics[nic].machine; };
     auto switch_of = [&](lab::PortId port) { return lab.ports[port].owner; };
-    auto ends = [&](const lab::Link& link) {
+    // One of several links between two machines, or cables between two switches, goes by its NICs
+    // or ports.
+    std::map<std::pair<MachineId, MachineId>, int> links;
+    std::map<std::pair<lab::SwitchId, lab::SwitchId>, int> cables;
+    auto machines = [&](const lab::Link& link) {
         return std::minmax({machine_of(link.first), machine_of(link.second)});
     };
-    for (lab::LinkId id : lab.links.ids())
-        between[ends(lab.links[id])].links.push_back(id);
-    for (lab::CableId id : lab.cables.ids())
-        cables[std::minmax({switch_of(lab.cables[id].first), switch_of(lab.cables[id].second)})]
-            .cables.push_back(id);
+    auto switches = [&](const lab::Cable& cable) {
+        return std::minmax({switch_of(cable.first), switch_of(cable.second)});
+    };
+    for (const lab::Link& link : lab.links)
+        ++links[machines(link)];
+    for (const lab::Cable& cable : lab.cables)
+        ++cables[switches(cable)];
 
     std::vector<Cut> cuts;
-    auto add = [&](LinkCut& cut, const std::string& one, const std::string& other) {
-        if (!cut.ends[0].empty()) // it is there already
-            return;
-        cut.ends[0] = one;
-        cut.ends[1] = other;
-        cuts.emplace_back(cut);
-    };
     auto is_outside = [&](lab::NicId nic) { return lab.machines[machine_of(nic)].outside; };
-    for (const lab::Link& link : lab.links)
-        if (!link.peering && link.up && !is_outside(link.first) && !is_outside(link.second))
-            add(between[ends(link)], lab.machine_name(link.first), lab.machine_name(link.second));
-    for (const lab::Cable& cable : lab.cables) {
-        auto [one, other] = std::pair(switch_of(cable.first), switch_of(cable.second));
-        add(cables[std::minmax({one, other})], lab.switches[one].name, lab.switches[other].name);
+    for (lab::LinkId id : lab.links.ids()) {
+        const lab::Link& link = lab.links[id];
+        if (link.peering || !link.up || is_outside(link.first) || is_outside(link.second))
+            continue;
+        bool alone = links[machines(link)] == 1;
+        auto end = [&](lab::NicId nic) {
+            return alone ? lab.machine_name(nic) : lab.nic_name(nic);
+        };
+        cuts.emplace_back(LinkCut{{end(link.first), end(link.second)}, {id}, {}});
+    }
+    for (lab::CableId id : lab.cables.ids()) {
+        const lab::Cable& cable = lab.cables[id];
+        bool alone = cables[switches(cable)] == 1;
+        auto end = [&](lab::PortId port) {
+            return alone ? lab.switches[switch_of(port)].name : lab.port_name(port);
+        };
+        cuts.emplace_back(LinkCut{{end(cable.first), end(cable.second)}, {}, {id}});
     }
     return cuts;
 }

@@ -79,7 +79,7 @@ JACKAL_API std::string unknown_cut(std::string_view text);
 /// As parse_cut() takes it.
 JACKAL_API std::string to_string(const lab::Lab& lab, const Cut& cut);
 
-/// Every link and cable that can be cut by itself, each pair of ends once: not what stands for
+/// Every link and cable, each by itself, one of several by its NICs or ports: not what stands for
 /// peerings or for what is outside.
 JACKAL_API std::vector<Cut> single_cuts(const lab::Lab& lab);
 

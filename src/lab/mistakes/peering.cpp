@@ -126,6 +126,17 @@ void add_relay(const Lab& lab, SiteId hub, std::vector<plan::Edit>& edits) {
         }
 }
 
+// True if both peerings of a hub are up, or if all else is there for it to pass traffic on: only
+// then one that carries nothing is what keeps the two others apart.
+bool leads_on(const Lab& lab, SiteId hub, const Peering& one, const Peering& other) {
+    if (one.state == PeeringState::up && other.state == PeeringState::up)
+        return true;
+    auto takes = [&](const Peering& peering) {
+        return peering.sides[1 - peering.side_of(hub)].relayed;
+    };
+    return lab.sites[hub].relay && takes(one) && takes(other);
+}
+
 // What a hub between two sites lacks to pass traffic on from one to the other.
 std::optional<Finding> gap_at(const Lab& lab, SiteId hub, const Peering& from, const Peering& to) {
     const Peering* legs[2] = {&from, &to};
@@ -306,7 +317,7 @@ std::optional<Finding> gap_between(const Lab& lab, SiteId from, SiteId to) {
             continue;
         SiteId hub = first.sites[1 - side];
         const Peering* second = peering_between(lab, hub, to);
-        if (second == nullptr)
+        if (second == nullptr || !leads_on(lab, hub, first, *second))
             continue;
         auto gap = gap_at(lab, hub, first, *second);
         if (!gap)
