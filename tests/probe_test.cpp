@@ -1,3 +1,5 @@
+#include "lab_of.h"
+
 #include "jackal/lab/build.h"
 #include "jackal/plan/read.h"
 #include "jackal/probe/mend.h"

@@ -175,6 +175,8 @@ void read_connect(Reader& r, NodeId node, Expectation& e) {
     if (e.from.at)
         return r.problem(node, ping_or_connect);
     e.service = net::Service{};
+    if (!e.gets.at)
+        e.gets.value = "open";
     std::vector<NodeId> items;
     if (r.kind(node) == NodeKind::sequence)
         r.each_item(node, [&](NodeId item) { items.push_back(item); });
@@ -184,8 +186,6 @@ void read_connect(Reader& r, NodeId node, Expectation& e) {
     read_word(r, items[1], e.to);
     e.service = r.value(items[2], "a service such as tcp/22 or udp/53", net::parse_service)
                     .value_or(net::Service{});
-    if (!e.gets.at)
-        e.gets.value = "open";
 }
 
 const Key<Expectation> expectation_keys[] = {
