@@ -59,6 +59,8 @@ TEST_CASE("texts that are no YAML are refused at their place") {
     CHECK(refuses(plan::read("lab: a\n---\nlab: b", "p"), "2:1", "second document"));
     CHECK(refuses(plan::read("lab: *nowhere", "p"), "1:6", "names no anchor"));
     CHECK(refuses(plan::read("lab: \xff\xfe", "p"), "1:6", "UTF-8"));
+    CHECK(refuses(plan::read("lab: é\nsubnets:\n\tq: {}\n", "p"), "3:1",
+                  "a tab, where YAML wants spaces"));
     CHECK(refuses(plan::read(std::string("lab: a\0b", 8), "p"), "1:7", "UTF-8"));
     CHECK(refuses(plan::read("lab: a", "p", {{"crew", "3"}}), "0:0", "no parameter \"crew\""));
 }
