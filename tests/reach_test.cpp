@@ -113,6 +113,9 @@ TEST_CASE("a machine's name means an address on a shared segment, else none towa
             *probe::exchange(settled, *probe::question(lab, from, to)).destination);
     };
     CHECK(address("g", "r") == "10.50.2.1");
+    const lab::NicId inner = lab.machines[*lab.machine("workstation")].first_nic;
+    CHECK(address("g", "workstation")
+          == net::to_string(lab.first_address(inner, net::Family::ipv4)->address));
     CHECK(address("h", "r") == "10.50.1.1");
     CHECK(address("s", "r")
           == net::to_string(

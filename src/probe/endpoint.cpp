@@ -84,7 +84,8 @@ const lab::InterfaceAddress* address_for(const Lab& lab, const Endpoint& from, c
     };
     auto on_uplink = [&](NicId nic) {
         lab::SubnetId subnet = lab.segments[lab.nics[nic].segment].subnet;
-        return subnet && lab.subnets[subnet].uplink != plan::Uplink::none;
+        return subnet && lab.subnets[subnet].uplink != plan::Uplink::none
+               && !lab.machines[to.machine].outside; // to those it is the way in
     };
     const lab::InterfaceAddress* inside = nullptr;
     for (NicId nic : lab.nics_of(to.machine)) {

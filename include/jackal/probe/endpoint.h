@@ -22,8 +22,8 @@ JACKAL_API std::optional<Endpoint> endpoint(const lab::Lab& lab, std::string_vie
 JACKAL_API std::string unknown_endpoint(const lab::Lab& lab, std::string_view text);
 
 /// The address of the family that `to` means for whoever asks from `from`: where only a machine is
-/// named, one on a segment that both share, else the first that is not on an uplink, else the
-/// first, in the order of its NICs. Nothing if there is none.
+/// named, one on a segment that both share, else the first that is not on an uplink (of a machine
+/// of the lab), else the first, in the order of its NICs. Nothing if there is none.
 JACKAL_API const lab::InterfaceAddress* address_for(const lab::Lab& lab, const Endpoint& from,
                                                     const Endpoint& to, net::Family family);
 
