@@ -67,7 +67,7 @@ void limit_memory() {
         fmt::format("jackal: not answered: this takes more than {} MiB of memory, the most for one "
                     "answer; JACKAL_MEBIBYTES={} allows more\n",
                     mebibytes, 4 * mebibytes);
-    rlim_t bytes = rlim_t{mebibytes} << 20;
+    rlim_t bytes = (rlim_t{mebibytes} << 20) / 32 * 31; // the rest is the program itself
     rlimit limit{};
     getrlimit(RLIMIT_DATA, &limit);
     limit.rlim_cur = std::min(bytes, limit.rlim_max);
