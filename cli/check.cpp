@@ -8,7 +8,7 @@ namespace jackal::cli {
 namespace {
 
 // Findings of one cause at one place in the plan that are told one by one, as of clones.
-constexpr int most_alike = 3;
+constexpr std::ptrdiff_t most_alike = 3;
 
 std::string finding_text(const Style& style, const Opened& opened, const lab::Finding& finding) {
     bool error = finding.severity == lab::Severity::error;
@@ -17,9 +17,9 @@ std::string finding_text(const Style& style, const Opened& opened, const lab::Fi
         fmt::format("{}  {}  {}\n", error ? style.bad(severity) : style.warning(severity),
                     style.strong(plan::slug(finding.cause)),
                     style.faint(plan::to_string(finding.at, opened.lab.source)))
-        + style.paragraph(finding.message, 4);
+        + style.paragraph(finding.message, 4) + "\n";
     for (const std::string& line : lab::to_lines(finding.remedy, opened.plan))
-        out += style.paragraph(fmt::format("{} {}", style.good("remedy"), line), 4);
+        out += style.paragraph(fmt::format("{} {}", style.good("remedy"), line), 4) + "\n";
     return out + "\n";
 }
 
@@ -63,14 +63,13 @@ std::string check_text(const Style& style, const Opened& opened, const routing::
         auto last = std::find_if_not(first, check.findings.end(), [&](const lab::Finding& other) {
             return other.cause == first->cause && other.at == first->at;
         });
-        auto more = last - first;
         errors += count(std::ranges::subrange(first, last), [](const lab::Finding& finding) {
             return finding.severity == lab::Severity::error;
         });
-        for (int told = 0; told < most_alike && first != last; ++told, --more)
+        for (auto told = std::min(last - first, most_alike); told > 0; --told)
             out += finding_text(style, opened, *first++);
         if (first != last)
-            out += fmt::format("    and {} more of this kind, of the same line\n\n", more);
+            out += fmt::format("    and {} more of this kind, of the same line\n\n", last - first);
         first = last;
     }
     std::size_t warnings = check.findings.size() - errors;

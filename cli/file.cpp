@@ -150,27 +150,31 @@ class Beside {
   private:
     static constexpr int most_names = 100;
 
-    std::string some_name() const {
-        return fmt::format("{}/.{:08x}.part", folder_of(path_), std::random_device()());
-    }
-
-    // On file systems where a file has a name from the start.
-    void open_named() {
+    // Takes a name in the folder that `take` finds free.
+    template <class Take>
+    void take_free_name(Take take) {
         for (int i = 0; i < most_names; ++i) {
-            std::string name = some_name();
-            Descriptor file(open(name.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600));
-            if (file) {
+            std::string name =
+                fmt::format("{}/.{:08x}.part", folder_of(path_), std::random_device()());
+            if (take(name)) {
                 name_ = name;
-                file_ = std::move(file);
-                mode_t mask = umask(0);
-                umask(mask);
-                fchmod(file_.number(), 0666 & ~mask);
                 return;
             }
             if (errno != EEXIST)
                 break;
         }
         fail(path_);
+    }
+
+    // On file systems where a file has a name from the start.
+    void open_named() {
+        take_free_name([&](const std::string& name) {
+            file_ = Descriptor(open(name.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600));
+            return bool(file_);
+        });
+        mode_t mask = umask(0);
+        umask(mask);
+        fchmod(file_.number(), 0666 & ~mask);
     }
 
     bool give_name(const std::string& name) const {
@@ -181,13 +185,8 @@ class Beside {
     }
 
     void take_name() {
-        for (int i = 0; i < most_names && name_.empty(); ++i) {
-            std::string name = some_name();
-            if (give_name(name))
-                name_ = name;
-            else if (errno != EEXIST)
-                fail(path_);
-        }
+        if (name_.empty())
+            take_free_name([&](const std::string& name) { return give_name(name); });
     }
 
     std::string path_;

@@ -31,8 +31,7 @@ std::string memory_message;
 
 // Only what may be called when a signal has come, or memory is gone.
 [[noreturn]] void end_with(const std::string& message) {
-    if (write(STDERR_FILENO, message.data(), message.size()) < 0)
-        _exit(status_not_asked);
+    [[maybe_unused]] ssize_t written = write(STDERR_FILENO, message.data(), message.size());
     _exit(status_not_asked);
 }
 

@@ -55,7 +55,7 @@ std::string Style::paragraph(std::string_view text, std::size_t indent) const {
         column += width(word);
         first = false;
     }
-    return out + '\n';
+    return out;
 }
 
 std::string Style::wrap(std::string_view code, std::string_view text) const {

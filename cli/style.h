@@ -17,7 +17,7 @@ class Style {
     static Style for_standard_output();
 
     /// A paragraph behind `indent` blanks: on a terminal in lines of at most 100 columns, the later
-    /// ones two blanks further in; else in one line. With a line break at its end.
+    /// ones two blanks further in; else in one line.
     std::string paragraph(std::string_view text, std::size_t indent) const;
 
     std::string strong(std::string_view text) const { return wrap("1", text); }

@@ -10,11 +10,7 @@ std::string verify_text(const Style& style, const lab::Lab& lab,
     std::string out;
     Table table({"result", "from", "to", "asks", "gets", "pairs", "plan"});
     table.right(5);
-    auto add_paragraph = [&](const std::string& text) {
-        std::string lines = style.paragraph(text, 8);
-        lines.pop_back(); // the table ends its lines itself
-        table.add_line(lines);
-    };
+    auto add_paragraph = [&](const std::string& text) { table.add_line(style.paragraph(text, 8)); };
     std::size_t failed = 0;
     for (const probe::Verdict& verdict : verdicts) {
         const plan::Expectation& wanted = lab.expectations[verdict.expectation];

@@ -37,18 +37,12 @@ json maybe_nic(const Lab& lab, lab::NicId nic) {
 
 json changes(const plan::Plan& plan, const std::vector<plan::Edit>& edits) {
     json rows = json::array();
-    plan::Plan current; // a change is told as the plan stands after those before it
-    for (std::size_t i = 0; i < edits.size(); ++i) {
-        const plan::Edit& edit = edits[i];
-        plan::EditText words = plan::to_text(edit, i == 0 ? plan : current);
+    for (const plan::EditText& words : plan::to_texts(edits, plan))
         rows.push_back({{"path", plan::to_string(words.place)},
                         {"do", words.verb},
                         {"value", words.value.empty() ? json(nullptr) : json(words.value)},
                         {"before", words.before.empty() ? json(nullptr) : json(words.before)},
                         {"at", place(words.at)}});
-        if (i + 1 < edits.size())
-            current = plan::apply(i == 0 ? plan : std::move(current), {edit});
-    }
     return rows;
 }
 

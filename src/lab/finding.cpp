@@ -11,15 +11,8 @@ std::string_view to_string(Severity severity) {
 
 std::vector<std::string> to_lines(const Remedy& remedy, const plan::Plan& plan) {
     std::vector<std::string> lines;
-    plan::Plan current; // a change is told as the plan stands after those before it
-    for (std::size_t i = 0; i < remedy.edits.size(); ++i) {
-        const plan::Plan& before = i == 0 ? plan : current;
-        lines.push_back(plan::to_line(plan::to_text(remedy.edits[i], before)));
-        if (i == 0 && remedy.edits.size() > 1)
-            current = plan;
-        if (i + 1 < remedy.edits.size())
-            current = plan::apply(std::move(current), {remedy.edits[i]});
-    }
+    for (const plan::EditText& text : plan::to_texts(remedy.edits, plan))
+        lines.push_back(plan::to_line(text));
     if (lines.empty() && !remedy.advice.empty())
         lines.push_back(remedy.advice);
     return lines;

@@ -44,8 +44,6 @@ std::string unknown_endpoint(const Lab& lab, std::string_view text) {
         return fmt::format("{} has no NIC \"{}\"; it has {}", name, nic,
                            known.empty() ? "none" : fmt::format("{}", fmt::join(known, ", ")));
     }
-    for (const lab::Machine& machine : lab.machines)
-        known.push_back(machine.name);
     if (auto subnet = lab.subnet(name)) {
         const auto& nics = lab.segments[lab.subnets[*subnet].segment].nics;
         return fmt::format("{} is a subnet; ask for a machine or an address{}", name,
@@ -53,6 +51,8 @@ std::string unknown_endpoint(const Lab& lab, std::string_view text) {
     }
     if (lab.site(name))
         return fmt::format("{} is a site; ask for a machine or an address", name);
+    for (const lab::Machine& machine : lab.machines)
+        known.push_back(machine.name);
     std::string_view near = plan::nearest_word(name, known);
     return fmt::format("there is no machine \"{}\"{}", name, plan::did_you_mean(near));
 }

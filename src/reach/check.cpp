@@ -63,7 +63,6 @@ class Checker {
         collect_expected();
         std::vector<lab::MachineId> senders;
         collect_ends(senders);
-        check_.pairs = senders.size() * targets_.size();
         for (lab::MachineId from : senders) {
             for (const probe::Endpoint& to : targets_)
                 if (from != to.machine && check_.pairs_asked < most_pairs)
@@ -71,7 +70,6 @@ class Checker {
             if (progress)
                 progress(check_.pairs_asked, std::min(check_.pairs, most_pairs));
         }
-        check_.pairs = std::max(check_.pairs_asked, check_.pairs - shared_);
         std::vector<lab::Finding> gaps;
         for (const auto& [key, gap] : gaps_)
             report(gap, gaps);
@@ -112,25 +110,23 @@ class Checker {
                 || (!all && !known.insert(traits(lab_, id)).second))
                 continue;
             senders.push_back(id);
-            targets_.push_back({.name = machine.name, .machine = id, .nic = {}, .address = {}});
+            targets_.push_back(end_at(lab_, id));
             bool several = false; // the first subnet is asked by the name
             for (NicId nic : lab_.nics_of(id))
                 if (lab_.segments[lab_.nics[nic].segment].subnet && std::exchange(several, true))
                     targets_.push_back(end_at(lab_, nic));
         }
-        shared_ = targets_.size();
+        std::size_t own = targets_.size(); // of a sender itself, who does not ask it
         for (const lab::Subnet& subnet : lab_.subnets)
             if (auto nic = speaker(settled_, subnet); nic && subnet.outside)
                 targets_.push_back(end_at(lab_, *nic));
+        check_.pairs = senders.size() * targets_.size() - own;
     }
 
     void ask(lab::MachineId from, const probe::Endpoint& to) {
         ++check_.pairs_asked;
-        const std::string& name = lab_.machines[from].name;
-        probe::Exchange exchange = probe::exchange(
-            settled_, {.from = {.name = name, .machine = from, .nic = {}, .address = {}},
-                       .to = to,
-                       .count = 1});
+        probe::Exchange exchange =
+            probe::exchange(settled_, {.from = end_at(lab_, from), .to = to, .count = 1});
         if (exchange.replied() || expected_.contains({from, to.machine})
             || (to.nic && exchange.gap == probe::Gap::no_address))
             return; // the machine is asked by its name, too
@@ -147,8 +143,8 @@ class Checker {
         Gap& gap = gaps_[{d.cause, d.at.line, d.at.column, d.at ? lab::MachineId{} : d.where}];
         if (gap.pairs++ == 0) {
             gap.first = d;
-            gap.from = name;
-            gap.to = exchange.question.to.nic ? lab_.nic_name(to.nic) : to.name;
+            gap.from = exchange.question.from.name;
+            gap.to = to.nic ? lab_.nic_name(to.nic) : to.name;
         }
     }
 
@@ -220,8 +216,7 @@ class Checker {
     probe::Diagnoser diagnoser_;
     Check check_;
     std::vector<probe::Endpoint> targets_;
-    std::size_t shared_ = 0;                                 // pairs of a machine and itself
-    std::map<Cause, std::vector<const lab::Finding*>> told_; // by the tables
+    std::map<Cause, std::vector<const lab::Finding*>> told_;                    // by the tables
     std::map<std::pair<lab::MachineId, lab::MachineId>, std::string> expected_; // and what for
     // By cause and place in the plan, or who it is at if that is not written there.
     std::map<std::tuple<Cause, std::uint32_t, std::uint32_t, lab::MachineId>, Gap> gaps_;

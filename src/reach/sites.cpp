@@ -29,8 +29,10 @@ SitePair ask(const routing::Settled& settled, lab::SiteId from, lab::SiteId to,
         for (NicId target : targets) {
             if (asker == target || row.pairs >= most_pairs_of_subnets)
                 continue;
-            probe::Exchange exchange = probe::exchange(
-                settled, {.from = sender_at(lab, asker), .to = end_at(lab, target), .count = 1});
+            probe::Exchange exchange =
+                probe::exchange(settled, {.from = end_at(lab, lab.nics[asker].machine),
+                                          .to = end_at(lab, target),
+                                          .count = 1});
             if (exchange.gap == probe::Gap::no_address
                 && probe::diagnose(settled, exchange)->cause == plan::Cause::no_common_family)
                 continue;

@@ -16,11 +16,10 @@ inline probe::Endpoint end_at(const lab::Lab& lab, lab::NicId nic) {
         .name = lab.machine_name(nic), .machine = lab.nics[nic].machine, .nic = nic, .address = {}};
 }
 
-/// The machine of the NIC as who asks: from the address that its route chooses, as the machine
-/// would by itself.
-inline probe::Endpoint sender_at(const lab::Lab& lab, lab::NicId nic) {
-    return {
-        .name = lab.machine_name(nic), .machine = lab.nics[nic].machine, .nic = {}, .address = {}};
+/// A machine by its name: who asks so does it as it would by itself, from the address that its
+/// route chooses.
+inline probe::Endpoint end_at(const lab::Lab& lab, lab::MachineId machine) {
+    return {.name = lab.machines[machine].name, .machine = machine, .nic = {}, .address = {}};
 }
 
 } // namespace jackal::reach

@@ -271,8 +271,9 @@ class Comparer {
                 auto target = speaker(settled, to);
                 if (!asker || !target)
                     continue;
-                probe::Exchange exchange = probe::exchange(
-                    settled, {.from = sender_at(lab, *asker), .to = end_at(lab, *target)});
+                probe::Exchange exchange =
+                    probe::exchange(settled, {.from = end_at(lab, lab.nics[*asker].machine),
+                                              .to = end_at(lab, *target)});
                 if (!exchange.replied())
                     continue;
                 unsigned least = 65535;

@@ -386,6 +386,9 @@ struct EditText {
 /// How `edit` reads in `plan`, before it is applied.
 JACKAL_API EditText to_text(const Edit& edit, const Plan& plan);
 
+/// Of several changes, each as the plan stands after those before it.
+JACKAL_API std::vector<EditText> to_texts(const std::vector<Edit>& edits, const Plan& plan);
+
 /// How a route's target and next hop read in a plan: `default`, `10.40.8.0/26`, `quay-r1`.
 JACKAL_API std::string to_string(const Route::Target& target);
 JACKAL_API std::string to_string(const Route::NextHop& next_hop);

@@ -1,9 +1,10 @@
 #include "export/renumber/renumberer.h"
 
+#include "jackal/export/changes.h"
+
+#include <algorithm>
 #include <fmt/format.h>
-#include <map>
 #include <set>
-#include <tuple>
 
 namespace jackal::exports {
 
@@ -12,16 +13,9 @@ using lab::SegmentId;
 
 namespace {
 
-// One thing of a lab that has an address, a prefix or a range.
-struct Row {
-    std::string what;
-    std::string of; // what tells it from others of the same words
-    std::string value;
-    bool meant;             // it is part of what moves
-    std::uint32_t turn = 0; // among those that nothing else tells apart
-
-    auto key() const { return std::tie(what, of, turn); }
-};
+// The cells of a row: what it is about, what tells that from others of the same words, and whether
+// it is part of what moves; then the value.
+constexpr std::size_t key_cells = 3;
 
 // The rows of a lab. Names tell them apart and not numbers: a peering that is blocked by what is
 // renumbered, or no longer, takes its link with it.
@@ -49,8 +43,7 @@ class Rows {
     bool moves(SegmentId id) const { return moving_.contains(segment_key(lab_, id)); }
 
     void add(std::string what, std::string of, std::string value, bool meant) {
-        std::uint32_t turn = turns_[{what, of}]++;
-        rows_.push_back({std::move(what), std::move(of), std::move(value), meant, turn});
+        rows_.push_back({std::move(what), std::move(of), meant ? "meant" : "", std::move(value)});
     }
     template <class Value>
     void add(std::string what, net::Family family, const Value& value, bool meant) {
@@ -88,7 +81,6 @@ class Rows {
     const Lab& lab_;
     const std::set<std::string>& moving_;
     std::vector<Row> rows_;
-    std::map<std::pair<std::string, std::string>, std::uint32_t> turns_;
 };
 
 } // namespace
@@ -102,29 +94,19 @@ std::string segment_key(const Lab& lab, SegmentId id) {
                        lab.segment_name(id));
 }
 
-void compare(Renumberer& r, const Lab& after) {
-    std::set<std::string> moving;
-    for (SegmentId id : r.own_segments)
-        moving.insert(segment_key(r.lab, id));
+void compare(Renumberer& r, const Lab& after, const std::set<std::string>& moving) {
     std::string site = r.own_site ? r.lab.sites[r.own_site].name : "";
-    const Rows was(r.lab, moving, site);
-    const Rows is(after, moving, site);
-    std::map<std::tuple<std::string, std::string, std::uint32_t>, const Row*> left;
-    for (const Row& row : is.all())
-        left.emplace(row.key(), &row);
-    for (const Row& row : was.all()) {
-        auto found = left.find(row.key());
-        if (found == left.end()) {
-            r.result.table.push_back({row.what, row.value, "none", row.meant});
-            continue;
+    const std::vector<Change> found =
+        changes(Rows(r.lab, moving, site).all(), Rows(after, moving, site).all(), key_cells);
+    for (const Change& change : found)
+        for (std::size_t i = 0; i < std::max(change.was.size(), change.is.size()); ++i) {
+            auto value = [&](const std::vector<Row>& rows) {
+                return i < rows.size() ? rows[i].back() : "none";
+            };
+            const Row& thing = change.was.empty() ? change.is.front() : change.was.front();
+            r.result.table.push_back(
+                {thing[0], value(change.was), value(change.is), !thing[2].empty()});
         }
-        if (found->second->value != row.value)
-            r.result.table.push_back({row.what, row.value, found->second->value, row.meant});
-        left.erase(found);
-    }
-    for (const Row& row : is.all())
-        if (left.contains(row.key()))
-            r.result.table.push_back({row.what, "none", row.value, row.meant});
     std::set<std::pair<plan::Cause, std::string>> known;
     for (const lab::Finding& finding : lab::findings(r.lab))
         known.emplace(finding.cause, finding.subject);

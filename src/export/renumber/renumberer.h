@@ -80,6 +80,7 @@ void rewrite(Renumberer& r);
 
 /// `subnet quay`, the same in both labs.
 std::string segment_key(const lab::Lab& lab, lab::SegmentId id);
-void compare(Renumberer& r, const lab::Lab& after);
+/// `moving`: the keys of the segments that move.
+void compare(Renumberer& r, const lab::Lab& after, const std::set<std::string>& moving);
 
 } // namespace jackal::exports

@@ -97,19 +97,19 @@ void rewrite(Renumberer& r) {
         return;
     }
     Lab after = lab::build(*again.plan);
-    std::set<std::string> own;
+    std::set<std::string> moving;
     for (SegmentId id : r.own_segments)
-        own.insert(segment_key(r.lab, id));
+        moving.insert(segment_key(r.lab, id));
     for (SegmentId id : after.segments.ids()) // such as those with a part that is a parameter
         if (const auto& prefix = after.segments[id].prefix[r.to.family()];
             prefix && is_old(r, *prefix) && !r.to.contains(*prefix)
-            && own.contains(segment_key(after, id)))
+            && moving.contains(segment_key(after, id)))
             r.result.left.push_back({after.segments[id].subnet
                                          ? after.subnets[after.segments[id].subnet].at
                                          : plan::Mark{},
                                      fmt::format("{} stays at {}; change it by hand",
                                                  after.segment_name(id), net::to_string(*prefix))});
-    compare(r, after);
+    compare(r, after, moving);
     r.result.text = std::move(rewriting.text);
 }
 

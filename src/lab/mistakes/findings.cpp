@@ -6,7 +6,6 @@
 #include "lab/mistakes/switching.h"
 
 #include <algorithm>
-#include <type_traits>
 
 namespace jackal::lab {
 
@@ -34,30 +33,17 @@ class Proposals {
     explicit Proposals(const Lab& lab) : lab_(lab) {}
 
     void settle(Remedy& remedy) {
-        std::optional<plan::SetSubnetPrefix> moves;
+        // All that is inside moves with a subnet.
         for (const plan::Edit& edit : remedy.edits)
-            edit.visit([&](const auto& change) {
-                if constexpr (std::is_same_v<std::remove_cvref_t<decltype(change)>,
-                                             plan::SetSubnetPrefix>)
-                    moves = change;
-            });
-        if (moves)
-            return settle(remedy, *moves);
-        for (plan::Edit& edit : remedy.edits) {
-            std::optional<plan::SetNicAddress> gives;
-            edit.visit([&](const auto& change) {
-                if constexpr (std::is_same_v<std::remove_cvref_t<decltype(change)>,
-                                             plan::SetNicAddress>)
-                    gives = change;
-            });
-            if (gives && gives->to && settle(*gives))
-                edit = *gives;
-        }
+            if (const auto* moves = edit.as<plan::SetSubnetPrefix>())
+                return settle(remedy, plan::SetSubnetPrefix(*moves));
+        for (plan::Edit& edit : remedy.edits)
+            if (const auto* gives = edit.as<plan::SetNicAddress>(); gives != nullptr && gives->to)
+                edit = settled(*gives);
     }
 
   private:
-    // True if it proposes another address now.
-    bool settle(plan::SetNicAddress& change) {
+    plan::SetNicAddress settled(plan::SetNicAddress change) {
         bool again = std::ranges::find(addresses_, *change.to) != addresses_.end();
         if (auto machine = lab_.machine(change.machine); again && machine) {
             NicId nic{lab_.machines[*machine].first_nic.row
@@ -67,7 +53,7 @@ class Proposals {
                 change.to = other;
         }
         addresses_.push_back(*change.to);
-        return again;
+        return change;
     }
 
     void settle(Remedy& remedy, const plan::SetSubnetPrefix& change) {

@@ -39,11 +39,12 @@ bool is_lan(const Inspection& in, SegmentId id) {
     return subnet && in.lab.subnets[subnet].uplink == plan::Uplink::bridge;
 }
 
-// What moves ranges that the plan writes, too.
-std::string by_renumbering(const Lab& lab, SubnetId subnet, const net::Prefix& to) {
-    return fmt::format("jackal addresses {} --renumber {}={} --write moves it with its ranges",
-                       lab.source.empty() ? "PLAN" : lab.source, lab.subnets[subnet].name,
-                       to_string(to));
+// Moves a subnet; where the plan writes ranges in it, by the command that moves those, too.
+Remedy move_to(const Lab& lab, SubnetId subnet, const net::Prefix& to) {
+    return {renumber(lab, subnet, to),
+            fmt::format("jackal addresses {} --renumber {}={} --write moves it with its ranges",
+                        lab.source.empty() ? "PLAN" : lab.source, lab.subnets[subnet].name,
+                        to_string(to))};
 }
 
 // Moves a subnet to the next free prefix of its size.
@@ -57,10 +58,7 @@ Remedy another_prefix(Inspection& in, SegmentId id, net::Family family) {
                           in.lab.segments[id].prefix[family]->length());
     if (!to || net::special_use(*to) != nullptr)
         return remedy;
-    remedy.edits = renumber(in.lab, subnet, *to);
-    if (remedy.edits.empty())
-        remedy.advice = by_renumbering(in.lab, subnet, *to);
-    return remedy;
+    return move_to(in.lab, subnet, *to);
 }
 
 void overlap(Inspection& in, SegmentId kept, SegmentId moved, net::Family family) {
@@ -180,7 +178,7 @@ Finding describe(const Lab& lab, const LookedForElsewhere& mistake) {
         const auto& prefix = lab.segments[moved].prefix[family]; // none: it has odd addresses only
         auto to = prefix ? free_prefix(lab, row.site, family, prefix->length()) : std::nullopt;
         if (to)
-            f.remedy = {renumber(lab, subnet, *to), by_renumbering(lab, subnet, *to)};
+            f.remedy = move_to(lab, subnet, *to);
     }
     return f;
 }

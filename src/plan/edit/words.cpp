@@ -390,4 +390,15 @@ EditText to_text(const Edit& edit, const Plan& plan) {
     return text;
 }
 
+std::vector<EditText> to_texts(const std::vector<Edit>& edits, const Plan& plan) {
+    std::vector<EditText> texts;
+    Plan current; // a copy only where a change comes after another
+    for (std::size_t i = 0; i < edits.size(); ++i) {
+        texts.push_back(to_text(edits[i], i == 0 ? plan : current));
+        if (i + 1 < edits.size())
+            current = apply(i == 0 ? plan : std::move(current), {edits[i]});
+    }
+    return texts;
+}
+
 } // namespace jackal::plan
