@@ -1,3 +1,4 @@
+#include "plan/bounds.h"
 #include "reader.h"
 
 namespace jackal::plan {
@@ -75,7 +76,7 @@ const Key<DhcpRange> dhcp_keys[] = {
     {"server", [](Reader& r, NodeId n, DhcpRange& d) { read_word(r, n, d.server); }},
     {"size",
      [](Reader& r, NodeId n, DhcpRange& d) {
-         if (auto size = read_number<std::uint64_t>(r, n, 1, 16'000'000))
+         if (auto size = read_number<std::uint64_t>(r, n, 1, most_hosts))
              d.size = {*size, r.at(n)};
      }},
 };

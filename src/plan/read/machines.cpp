@@ -1,8 +1,9 @@
 #include "jackal/limits.h"
 #include "plan/edit/duties.h"
+#include "plan/suggester.h"
 #include "reader.h"
 
-#include <unordered_map>
+#include <map>
 
 namespace jackal::plan {
 
@@ -271,14 +272,10 @@ class MachineReader {
             collect_entries();
         auto found = entries_.find(name);
         if (found == entries_.end()) {
-            std::vector<std::string_view> known;
-            if (suggestions_++ < limits::suggestions)
-                for (const auto& [word, _] : entries_)
-                    known.push_back(word);
-            std::ranges::sort(known);
-            std::string_view near = nearest_word(name, known);
-            return r_.problem(at, fmt::format("there is no entry {} to be like{}", shown(name),
-                                              did_you_mean(near)));
+            std::string near = suggester_.suggestion(name, entries_,
+                                                     [](const auto& entry) { return entry.first; });
+            return r_.problem(at,
+                              fmt::format("there is no entry {} to be like{}", shown(name), near));
         }
         if (depth == most_alike)
             return r_.problem(at, fmt::format("more than {} entries are like each other in a row, "
@@ -321,8 +318,8 @@ class MachineReader {
 
     Reader& r_;
     std::uint64_t parts_ = 0; // machines, NICs and routes so far
-    int suggestions_ = 0;
-    std::unordered_map<std::string_view, NodeId> entries_;
+    Suggester suggester_;
+    std::map<std::string_view, NodeId> entries_;
 };
 
 } // namespace

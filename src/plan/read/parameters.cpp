@@ -1,6 +1,7 @@
 #include "parameters.h"
 
 #include "jackal/limits.h"
+#include "plan/suggester.h"
 
 #include <map>
 #include <unordered_set>
@@ -47,12 +48,10 @@ class Parameters {
     }
 
     std::string unknown(std::string_view name) {
-        std::vector<std::string_view> known;
-        if (suggestions_++ < limits::suggestions)
-            for (const auto& [word, _] : values_)
-                known.push_back(word);
-        std::string_view near = nearest_word(name, known);
-        return fmt::format("there is no parameter {}{}", shown(name), did_you_mean(near));
+        return fmt::format(
+            "there is no parameter {}{}", shown(name),
+            suggester_.suggestion(name, values_,
+                                  [](const auto& v) -> std::string_view { return v.first; }));
     }
 
     // `$name` as the whole value, or `${name}` anywhere in it; any other `$` is just a letter.
@@ -98,7 +97,7 @@ class Parameters {
     std::map<std::string, std::string, std::less<>> values_;
     std::unordered_set<NodeId> own_; // the values in `params` themselves
     std::size_t added_ = 0;
-    int suggestions_ = 0;
+    Suggester suggester_;
 };
 
 } // namespace

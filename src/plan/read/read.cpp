@@ -1,6 +1,7 @@
 #include "jackal/plan/read.h"
 
 #include "parameters.h"
+#include "plan/bounds.h"
 #include "reader.h"
 
 #include <algorithm>
@@ -93,7 +94,7 @@ const Key<Subnet> subnet_keys[] = {
      }},
     {"hosts",
      [](Reader& r, NodeId n, Subnet& s) {
-         if (auto hosts = read_number<std::uint64_t>(r, n, 1, 16'000'000))
+         if (auto hosts = read_number<std::uint64_t>(r, n, 1, most_hosts))
              s.hosts = {*hosts, r.at(n)};
      }},
     {"prefix", [](Reader& r, NodeId n, Subnet& s) { read_prefix_per_family(r, n, s.prefixes); }},

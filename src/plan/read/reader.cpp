@@ -1,5 +1,6 @@
 #include "reader.h"
 
+#include "plan/bounds.h"
 #include "plan/units.h"
 
 #include <charconv>
@@ -29,7 +30,7 @@ std::optional<std::uint64_t> parse_count(std::string_view text) {
 
 static std::optional<std::chrono::microseconds> parse_delay(std::string_view text) {
     auto time = parse_time(text);
-    return time && *time <= std::chrono::hours(1) ? time : std::nullopt;
+    return time && *time <= longest_delay ? time : std::nullopt;
 }
 
 std::optional<double> parse_percent(std::string_view text) {
@@ -73,11 +74,11 @@ void read_state(Reader& r, NodeId node, bool& up) {
 }
 
 std::optional<std::uint16_t> read_mtu(Reader& r, NodeId node) {
-    return read_number<std::uint16_t>(r, node, 68, 65535); // RFC 791: every host takes 68 bytes
+    return read_number<std::uint16_t>(r, node, least_mtu_bytes, 65535);
 }
 
 std::optional<std::uint16_t> read_vlan(Reader& r, NodeId node) {
-    return read_number<std::uint16_t>(r, node, 1, 4094); // IEEE 802.1Q: 0 and 4095 are reserved
+    return read_number<std::uint16_t>(r, node, 1, most_vlan);
 }
 
 std::optional<std::chrono::microseconds> read_delay(Reader& r, NodeId node) {

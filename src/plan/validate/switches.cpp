@@ -43,12 +43,10 @@ bool check_port(Validation& v, const Placed<std::string>& port) {
     }
     if (v.ports.contains(port.value))
         return true;
-    std::vector<std::string_view> known;
-    if (v.port_suggestions++ < limits::suggestions)
-        for (const SwitchPort& entry : v.plan.switches[*row].ports)
-            known.push_back(entry.name);
-    std::string_view near = nearest_word(rest, known);
-    v.problem(port.at, fmt::format("{} has no port \"{}\"{}", name, rest, did_you_mean(near)));
+    std::string near = v.ports_near.suggestion(
+        rest, v.plan.switches[*row].ports,
+        [](const SwitchPort& entry) -> std::string_view { return entry.name; });
+    v.problem(port.at, fmt::format("{} has no port \"{}\"{}", name, rest, near));
     return false;
 }
 

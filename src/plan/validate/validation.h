@@ -4,6 +4,7 @@
 #include "jackal/limits.h"
 #include "jackal/plan/complete.h"
 #include "jackal/plan/name_index.h"
+#include "plan/suggester.h"
 
 #include <fmt/format.h>
 #include <set>
@@ -30,15 +31,12 @@ class Names {
     std::string unknown(std::string_view name) { return unknown(name, what_); }
     /// `what` for what it might have been instead.
     std::string unknown(std::string_view name, std::string_view what) {
-        std::vector<std::string_view> known;
-        if (suggestions_++ < limits::suggestions)
-            for (const Entry& entry : entries_)
-                known.push_back(entry.name);
         return fmt::format("there is no {} \"{}\"{}", what, name,
-                           did_you_mean(nearest_word(name, known)));
+                           suggester_.suggestion(name, entries_, &name_of_entry));
     }
 
   private:
+    static std::string_view name_of_entry(const Entry& entry) { return entry.name; }
     auto name_of() const {
         return [this](std::uint32_t r) -> std::string_view { return entries_[r].name; };
     }
@@ -46,7 +44,7 @@ class Names {
     std::string what_;
     const std::vector<Entry>& entries_;
     NameIndex index_;
-    int suggestions_ = 0;
+    Suggester suggester_;
 };
 
 struct Validation {
@@ -64,7 +62,7 @@ struct Validation {
     Names<Switch> switches;
     std::string bridge = {}; ///< the subnet that is the physical network
     std::size_t named = 0;   ///< addresses, by rules and translations so far
-    int port_suggestions = 0;
+    Suggester ports_near = {};
     std::set<std::pair<std::string_view, std::string_view>> linked =
         {};                                                    ///< machines, both ways round
     std::unordered_set<std::string> ports = {};                ///< `SWITCH/PORT`

@@ -1,5 +1,6 @@
 // What the reader never lets pass, and a plan that a program fills in may have all the same.
 #include "jackal/limits.h"
+#include "plan/bounds.h"
 #include "plan/validate/validate.h"
 
 #include <algorithm>
@@ -9,11 +10,6 @@
 namespace jackal::plan {
 
 namespace {
-
-constexpr std::uint16_t most_vlan = 4094; // IEEE 802.1Q
-constexpr std::uint16_t least_mtu = 68;   // RFC 791
-constexpr std::uint64_t most_hosts = 16'000'000;
-constexpr std::chrono::microseconds longest_delay = std::chrono::hours(1);
 
 class Values {
   public:
@@ -58,7 +54,7 @@ class Values {
     }
 
     void mtu(const std::optional<std::uint16_t>& bytes, Mark at) {
-        expect(!bytes || *bytes >= least_mtu, at, "an MTU is 68 bytes at least (RFC 791)");
+        expect(!bytes || *bytes >= least_mtu_bytes, at, "an MTU is 68 bytes at least (RFC 791)");
     }
 
     void region(const Region& region, Mark at) {
