@@ -267,7 +267,7 @@ void add_addresses(CLI::App& app, Run& run) {
                     "  jackal addresses skerry.yaml --renumber skerry=10.44.0.0/16 --write\n"
                     "\n"
                     "Exit status 1 if something found no room, nothing is free, the address is\n"
-                    "outside the lab, or a renumbering brings an error. Files are written whole or "
+                    "outside the lab, or a renumbering brings an error. Files are written whole or\n"
                     "not at all.");
     command->callback([&run, options] {
         run = [options](const Style& style) -> Outcome {
