@@ -258,17 +258,18 @@ void add_addresses(CLI::App& app, Run& run) {
         ->excludes(whose)
         ->excludes(why)
         ->excludes(renumber);
-    command->footer("Examples:\n"
-                    "  jackal addresses skerry.yaml\n"
-                    "  jackal addresses skerry.yaml --free /26\n"
-                    "  jackal addresses skerry.yaml --whose 10.40.8.20\n"
-                    "  jackal addresses skerry.yaml --why quay\n"
-                    "  jackal addresses skerry.yaml --pin\n"
-                    "  jackal addresses skerry.yaml --renumber skerry=10.44.0.0/16 --write\n"
-                    "\n"
-                    "Exit status 1 if something found no room, nothing is free, the address is\n"
-                    "outside the lab, or a renumbering brings an error. Files are written whole or\n"
-                    "not at all.");
+    command->footer(
+        "Examples:\n"
+        "  jackal addresses skerry.yaml\n"
+        "  jackal addresses skerry.yaml --free /26\n"
+        "  jackal addresses skerry.yaml --whose 10.40.8.20\n"
+        "  jackal addresses skerry.yaml --why quay\n"
+        "  jackal addresses skerry.yaml --pin\n"
+        "  jackal addresses skerry.yaml --renumber skerry=10.44.0.0/16 --write\n"
+        "\n"
+        "Exit status 1 if something found no room, nothing is free, the address is\n"
+        "outside the lab, or a renumbering brings an error. Files are written whole or\n"
+        "not at all.");
     command->callback([&run, options] {
         run = [options](const Style& style) -> Outcome {
             if (options->pin)
