@@ -22,7 +22,6 @@
 namespace judge {
 
 using namespace jackal;
-using Clock = std::chrono::steady_clock;
 
 namespace {
 
@@ -49,6 +48,31 @@ class File {
     int number_;
 };
 
+// --- namespaces --------------------------------------------------------------------------------
+
+// While it lives, this thread is in the network namespace of that name.
+class Visit {
+  public:
+    explicit Visit(const std::string& space) {
+        std::string path = "/run/netns/" + space;
+        File there(open(path.c_str(), O_RDONLY | O_CLOEXEC));
+        if (there.get() < 0 || home().get() < 0 || setns(there.get(), CLONE_NEWNET) != 0)
+            fail(path);
+    }
+    Visit(const Visit&) = delete;
+    Visit& operator=(const Visit&) = delete;
+    ~Visit() {
+        if (setns(home().get(), CLONE_NEWNET) != 0)
+            std::abort(); // whatever came next would be done elsewhere
+    }
+
+  private:
+    static const File& home() {
+        static const File space(open("/proc/self/ns/net", O_RDONLY | O_CLOEXEC));
+        return space;
+    }
+};
+
 // --- the lab, started by its script ---------------------------------------------------------
 
 class LiveLab {
@@ -72,17 +96,8 @@ class LiveLab {
         std::filesystem::remove_all(folder_);
     }
 
-    // Does something on a machine: in its network namespace, on this thread.
-    template <class Deed>
-    void on(lab::MachineId machine, Deed deed) const {
-        static const File home(open("/proc/self/ns/net", O_RDONLY | O_CLOEXEC));
-        std::string path = fmt::format("/run/netns/{}.{}", lab_.name, lab_.machines[machine].name);
-        File there(open(path.c_str(), O_RDONLY | O_CLOEXEC));
-        if (there.get() < 0 || setns(there.get(), CLONE_NEWNET) != 0)
-            fail(path);
-        deed();
-        if (setns(home.get(), CLONE_NEWNET) != 0)
-            fail("setns");
+    std::string space_of(lab::MachineId machine) const {
+        return fmt::format("{}.{}", lab_.name, lab_.machines[machine].name);
     }
 
   private:
@@ -429,31 +444,77 @@ class Asker {
     std::optional<Answer> answer_;
 };
 
-void await(std::vector<Asker>& askers, const std::vector<Listener>& listeners,
-           Clock::time_point until) {
-    while (true) {
+// Tells when the kernel has given up whatever it had begun to wait for: a ping to a neighbour that
+// is not there, sent after the questions, fails by the same timers as theirs do, however busy the
+// computer is. What routers begin on its way ends with a second one.
+class Canary {
+  public:
+    Canary(const std::string& lab, unsigned neighbour_wait_ms) : space_(lab + "._canary") {
+        std::string command = fmt::format(
+            "ip netns add {0} && ip -n {0} link add c0 type veth peer name c1 && ip -n {0} link "
+            "set c1 up && ip -n {0} link set c0 up && ip -n {0} link set lo up && ip -n {0} "
+            "address add 192.0.2.1/24 dev c0",
+            space_);
+        if (std::system(command.c_str()) != 0)
+            fail("ip netns add " + space_);
+        Visit visit(space_);
+        prepare_machine(neighbour_wait_ms);
+    }
+    Canary(const Canary&) = delete;
+    Canary& operator=(const Canary&) = delete;
+    ~Canary() {
+        if (std::system(("ip netns delete " + space_).c_str()) != 0)
+            fmt::print(stderr, "{} stays behind\n", space_);
+    }
+
+    Asker send() {
+        Visit visit(space_);
+        return Asker(Question{.from = {},
+                              .to = {},
+                              .destination = net::Address::ipv4((192U << 24) | (2U << 8) | ++last_),
+                              .source = {}});
+    }
+
+  private:
+    std::string space_;
+    std::uint32_t last_ = 1;
+};
+
+// Until all are answered, or the kernel has given up what it waited for.
+void await(std::vector<Asker>& askers, const std::vector<Listener>& listeners, Canary& canary) {
+    constexpr int canaries = 2;
+    constexpr std::chrono::milliseconds between(100); // for errors that are on their way
+    Asker waiting_with = canary.send();
+    for (int sent = 1;;) {
         std::vector<pollfd> waiting;
         std::vector<Asker*> owners;
+        auto add = [&](Asker& asker) {
+            if (!asker.waits())
+                return;
+            waiting.push_back({asker.socket(), asker.awaited(), 0});
+            owners.push_back(&asker);
+        };
         for (Asker& asker : askers)
-            if (asker.waits()) {
-                waiting.push_back({asker.socket(), asker.awaited(), 0});
-                owners.push_back(&asker);
-            }
-        auto left =
-            std::chrono::duration_cast<std::chrono::milliseconds>(until - Clock::now()).count();
-        if (waiting.empty() || left <= 0)
+            add(asker);
+        if (waiting.empty())
             return;
+        add(waiting_with);
         for (const Listener& listener : listeners)
             if (listener.is_udp())
                 waiting.push_back({listener.socket(), POLLIN, 0});
-        if (poll(waiting.data(), waiting.size(), static_cast<int>(left)) <= 0)
-            continue;
-        for (std::size_t i = 0; i < owners.size(); ++i)
-            if (waiting[i].revents != 0)
-                owners[i]->receive();
-        for (const Listener& listener : listeners)
-            if (listener.is_udp())
-                listener.answer();
+        int ready = poll(waiting.data(), waiting.size(), static_cast<int>(between.count()));
+        if (ready > 0) {
+            for (std::size_t i = 0; i < owners.size(); ++i)
+                if (waiting[i].revents != 0)
+                    owners[i]->receive();
+            for (const Listener& listener : listeners)
+                if (listener.is_udp())
+                    listener.answer();
+        } else if (!waiting_with.waits()) { // and nothing has come since
+            if (sent++ == canaries)
+                return;
+            waiting_with = canary.send();
+        }
     }
 }
 
@@ -481,37 +542,36 @@ void forget_neighbours(const lab::Lab& lab, lab::MachineId machine) {
 Answers ask_kernel(const routing::Settled& settled, const std::vector<Question>& questions) {
     // A machine asks three times for a neighbour before it gives up.
     constexpr unsigned neighbour_wait_ms = 200;
-    constexpr std::chrono::milliseconds patience(3 * neighbour_wait_ms + 500);
 
     static const ErrorLimit lifted;
     const lab::Lab& lab = settled.lab();
     LiveLab live(settled);
+    Canary canary(lab.name, neighbour_wait_ms);
     std::vector<Listener> listeners;
     for (lab::MachineId machine : lab.machines.ids())
-        if (settled.condition().machine_on(machine))
-            live.on(machine, [&] {
-                prepare_machine(neighbour_wait_ms);
-                forget_neighbours(lab, machine);
-                if (const lab::Duties* duties = lab.duties_of(machine))
-                    for (net::Service service : duties->listens)
-                        for (bool ipv6 : {false, true})
-                            listeners.emplace_back(service, ipv6);
-            });
+        if (settled.condition().machine_on(machine)) {
+            Visit visit(live.space_of(machine));
+            prepare_machine(neighbour_wait_ms);
+            forget_neighbours(lab, machine);
+            if (const lab::Duties* duties = lab.duties_of(machine))
+                for (net::Service service : duties->listens)
+                    for (bool ipv6 : {false, true})
+                        listeners.emplace_back(service, ipv6);
+        }
     std::vector<Asker> askers;
     askers.reserve(questions.size());
     std::vector<std::size_t> place(questions.size(), questions.size());
     for (lab::MachineId machine : lab.machines.ids()) {
         if (!settled.condition().machine_on(machine))
             continue;
-        live.on(machine, [&] {
-            for (std::size_t i = 0; i < questions.size(); ++i)
-                if (questions[i].from == machine) {
-                    place[i] = askers.size();
-                    askers.emplace_back(questions[i]);
-                }
-        });
+        Visit visit(live.space_of(machine));
+        for (std::size_t i = 0; i < questions.size(); ++i)
+            if (questions[i].from == machine) {
+                place[i] = askers.size();
+                askers.emplace_back(questions[i]);
+            }
     }
-    await(askers, listeners, Clock::now() + patience);
+    await(askers, listeners, canary);
     Answers answers(questions.size());
     for (std::size_t i = 0; i < questions.size(); ++i)
         if (place[i] < askers.size())

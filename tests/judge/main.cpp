@@ -97,6 +97,7 @@ struct Result {
     std::map<std::string, std::size_t> causes;
     std::map<std::string, Seconds> time; // by engine
     std::string mismatch;                // the first; empty if there is none
+    bool ran = true;                     // all engines; else that is the mismatch
 };
 
 std::optional<lab::Lab> build(const std::string& text) {
@@ -133,24 +134,25 @@ Result hold(const lab::Lab& lab, const std::string& text) {
     Answers first;
     for (const Engine& engine : engines()) {
         auto start = Clock::now();
-        Answers answers;
         try {
-            answers = engine.ask(settled, questions);
+            Answers answers = engine.ask(settled, questions);
+            result.time[engine.name] += Clock::now() - start;
+            if (first.empty())
+                first = answers;
+            for (std::size_t i = 0; i < questions.size() && result.mismatch.empty(); ++i) {
+                if (first[i].agrees(answers[i]))
+                    continue;
+                // Alone, and in a lab started anew: pings at the same time can disturb each other,
+                // as a kernel drops packets that wait for the neighbour which its own error waits
+                // for.
+                Answer alone = engine.ask(settled, {questions[i]}).front();
+                if (!first[i].agrees(alone))
+                    result.mismatch = words(lab, questions[i], first[i], engine.name, alone);
+            }
         } catch (const std::runtime_error& e) {
             result.mismatch = fmt::format("{}: {}", engine.name, e.what());
+            result.ran = false;
             return result;
-        }
-        result.time[engine.name] += Clock::now() - start;
-        if (first.empty())
-            first = answers;
-        for (std::size_t i = 0; i < questions.size() && result.mismatch.empty(); ++i) {
-            if (first[i].agrees(answers[i]))
-                continue;
-            // Alone, and in a lab started anew: pings at the same time can disturb each other, as
-            // a kernel drops packets that wait for the neighbour which its own error waits for.
-            Answer alone = engine.ask(settled, {questions[i]}).front();
-            if (!first[i].agrees(alone))
-                result.mismatch = words(lab, questions[i], first[i], engine.name, alone);
         }
     }
     result.asked = questions.size();
@@ -175,7 +177,7 @@ class Court {
         if (!result.mismatch.empty() && Json::accept(text)) {
             fmt::print("{} differs; looking for a smaller plan that does\n", name);
             std::fflush(stdout);
-            small = shrunk(text);
+            small = shrunk(text, result.ran);
         }
         report(name, small, result.mismatch, result);
     }
@@ -201,14 +203,16 @@ class Court {
     // Labs that run at the same time need names of their own.
     std::string fresh_name() { return fmt::format("judge-{}-{}", getpid(), number_++); }
 
-    std::string shrunk(const std::string& text) {
+    // A plan that differs in the same manner: a lab that does not start is no wrong answer.
+    std::string shrunk(const std::string& text, bool ran) {
         std::string name = fresh_name();
         auto still_fails = [&](const Json& plan) {
             std::optional<lab::Lab> lab = build(plan.dump());
             if (!lab)
                 return false;
             lab->name = name;
-            return !hold(*lab, "").mismatch.empty();
+            Result result = hold(*lab, "");
+            return !result.mismatch.empty() && result.ran == ran;
         };
         return shrink(Json::parse(text), still_fails).dump();
     }

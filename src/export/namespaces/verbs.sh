@@ -9,11 +9,14 @@ ours() {
     done
 }
 
-# Removes the lab: what runs on its machines, then the machines, and with them all their wires.
+# Removes the lab: what runs on its machines, then the machines, and with them all their wires. Who
+# is listed may have ended since, and its number be that of another: it is asked again.
 remove() {
     for space in $(ours); do
-        pids=$(ip netns pids "$space" 2>/dev/null) || pids=
-        [ -z "$pids" ] || kill -KILL $pids 2>/dev/null || true
+        for pid in $(ip netns pids "$space" 2>/dev/null); do
+            [ "$(ip netns identify "$pid" 2>/dev/null)" != "$space" ] ||
+                kill -KILL "$pid" 2>/dev/null || true
+        done
         ip netns delete "$space" 2>/dev/null || true
     done
 }
