@@ -20,6 +20,8 @@ std::string finding_text(const Style& style, const Opened& opened, const lab::Fi
         + style.paragraph(finding.message, 4) + "\n";
     for (const std::string& line : lab::to_lines(finding.remedy, opened.plan))
         out += style.paragraph(fmt::format("{} {}", style.good("remedy"), line), 4) + "\n";
+    if (finding.remedy.proof == lab::Remedy::Proof::more_is_needed)
+        out += "    more is needed behind that\n";
     return out + "\n";
 }
 
@@ -101,6 +103,8 @@ void add_check(CLI::App& app, Run& run) {
             routing::Settled settled = settle(opened, *options);
             Progress progress("checking");
             reach::Check check = reach::check(settled, std::ref(progress));
+            if (options->cuts.empty()) // else they are of the lab with its cuts
+                reach::try_remedies(opened.plan, check);
             auto check_of = [&](const routing::Settled& asked) {
                 return &asked == &settled ? check : reach::check(asked, std::ref(progress));
             };

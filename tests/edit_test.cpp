@@ -28,7 +28,7 @@ guests:
   bell:  {state: down, nics: [{subnet: lamp}]}
   hermit: {nics: [{subnet: cliff}]}
 routers:
-  r1: {nics: [{subnet: quay, address: 10.50.1.1}, {subnet: pier}], routes: [{to: 10.99.0.0/16, via: 10.50.1.9}], ospf: {areas: {0: [quay, pier]}, passive: pier, stub: 7}, router-id: 1.1.1.1, bgp: {as: 65001, neighbours: {r2: {as: 65009}}}}
+  r1: {nics: [{subnet: quay, address: 10.50.1.1}, {subnet: pier}], routes: [{to: 10.99.0.0/16, via: 10.50.1.9}], nat: [{out: eth1}], ospf: {areas: {0: [quay, pier]}, passive: pier, stub: 7}, router-id: 1.1.1.1, bgp: {as: 65001, neighbours: {r2: {as: 65009}}}}
   r2: {nics: [{subnet: quay}, {subnet: lamp}], ospf: {areas: {0: quay, 5: lamp}}, bgp: {as: 65002, neighbours: {r1: {as: 65001, state: down}}}}
 links:
   - {between: [r1, r2], state: down}
@@ -72,6 +72,8 @@ const std::vector<Row>& rows() {
         {SetNicAddress{"desk", 0, address("10.50.1.20"), address("10.50.1.30")},
          "guests.desk.nics[0].address: set 10.50.1.30 (was 10.50.1.20)", "10.50.1.20",
          "10.50.1.30"},
+        {SetNicSubnet{"chart", 0, "quay"}, "guests.chart.nics[0].subnet: set quay (was pier)",
+         "chart: {nics: [{subnet: pier", "chart: {nics: [{subnet: quay"},
         {SetNicUp{"desk", 0}, "guests.desk.nics[0].state: set up", "state: down, mac",
          "state: up, mac"},
         {RemoveNicMac{"desk", 0}, "guests.desk.nics[0].mac: remove", ", mac: \"02:00:00:00:00:07\"",
@@ -111,6 +113,7 @@ const std::vector<Row>& rows() {
          ", {do: deny, proto: tcp, port: 22}", ""},
         {AddTranslation{"r2", "eth1"}, "routers.r2.nat: add {out: eth1}", "r2: {nics",
          "r2: {nat: [{out: eth1}], nics"},
+        {RemoveTranslation{"r1", 0}, "routers.r1.nat[0]: remove", ", nat: [{out: eth1}]", ""},
         {AddService{"chart", {net::Protocol::tcp, 80}}, "guests.chart.listens: add tcp/80",
          "chart: {", "chart: {listens: tcp/80, "},
         {SetPortVlan{"sw/p2", 40}, "switches.sw.ports.p2.vlan: set 40 (was 10)", "p2: {vlan: 10",
@@ -166,6 +169,11 @@ const std::vector<Row>& rows() {
          "passive: pier", "passive: pier, hello: {eth0: 7s}"},
         {SetOspfNic{"r1", "eth1", Ospf::active, 0}, "routers.r1.ospf.passive: remove eth1",
          ", passive: pier", ""},
+        {Redistribute{"r1", RouteSource::ospf, RouteSource::static_routes},
+         "routers.r1.ospf.redistribute: add static", "passive: pier",
+         "passive: pier, redistribute: static"},
+        {AnnounceDefault{"r1", RouteSource::ospf}, "routers.r1.ospf.default: set true",
+         "passive: pier", "passive: pier, default: true"},
         {SetOspfStub{"r1", 7, false}, "routers.r1.ospf.stub: remove 7", ", stub: 7", ""},
         {SetRouterId{"r1", address("2.2.2.2")}, "routers.r1.router-id: set 2.2.2.2 (was 1.1.1.1)",
          "router-id: 1.1.1.1", "router-id: 2.2.2.2"},
@@ -228,6 +236,9 @@ std::string tables(const lab::Lab& lab) {
         if (speaker.ospf) {
             for (std::uint32_t stub : speaker.ospf->stubs)
                 add("stub", number(stub));
+            for (const lab::Redistribution& from : speaker.ospf->redistribute)
+                add("redistribute", plan::to_string(from.from));
+            add("default", number(speaker.ospf->default_route));
             for (const lab::OspfNic& nic : speaker.ospf->nics)
                 add(number(nic.area), number(nic.hello_s), number(nic.passive));
         }

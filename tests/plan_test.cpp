@@ -93,7 +93,7 @@ routers:
     CHECK(*plan.subnet("quay")->about == "costs $5, or 100");
     CHECK(plan.subnet("mess")->hosts->value == 100);
     plan::EditText words = plan::to_text(plan::SetNicUp{"chart-2", 0}, plan);
-    CHECK(plan::to_string(words.place) == "guests.chart (for chart-2 alone).nics[0].state");
+    CHECK(plan::to_string(words.place) == "guests.chart-2 (written out of chart).nics[0].state");
 }
 
 TEST_CASE("all problems of a plan are reported, in the order of their lines") {

@@ -226,6 +226,33 @@ TEST_CASE("who adds a subnet to a pinned plan sees only that subnet appear") {
     CHECK(left != new_rows);
 }
 
+TEST_CASE("a link inserted before others moves no NIC that is pinned, nor its MAC") {
+    auto nics = [](const lab::Lab& lab) {
+        std::map<std::string, std::string> found; // MACs by machine and what the NIC is on
+        for (const lab::Nic& nic : lab.nics)
+            if (!nic.is_loopback())
+                found.emplace(lab.machines[nic.machine].name + "/" + nic.name + " on "
+                                  + lab.segment_name(nic.segment),
+                              net::to_string(nic.mac));
+        return found;
+    };
+    const std::string links = "links:\n";
+    for (const std::string& text : {demo_text(), pinned(demo_text())}) {
+        auto before = nics(lab_of(text));
+        std::string more = text;
+        REQUIRE(more.find(links) != more.npos);
+        more.insert(more.find(links) + links.size(),
+                    "  - {between: [ridge-r1, quay-r1]}\n"
+                    "  - {between: [quay-r1, raft-r1], nics: [buoy0, eth9]}\n");
+        auto after = nics(lab_of(more));
+        bool stays = std::ranges::includes(after, before);
+        CHECK(stays == (text != demo_text()));
+        CHECK(after.size() == before.size() + 4);
+        CHECK(std::ranges::any_of(
+            after, [](const auto& entry) { return entry.first.starts_with("quay-r1/buoy0 on"); }));
+    }
+}
+
 TEST_CASE("a site moves as a whole, and back again to the same bytes") {
     for (const std::string& text : {demo_text(), pinned(demo_text())}) {
         for (auto [name, to, back] : {std::tuple("skerry", "10.46.0.0/16", "10.41.0.0/16"),

@@ -505,3 +505,33 @@ links:
         CHECK(timeline.stretches.back().answer.reaches == row.ends_well);
     }
 }
+
+TEST_CASE("a router notices at once that the port it is plugged into went down, and tells others") {
+    auto lab = lab_of(R"(
+lab: ports
+subnets:
+  core: {prefix: 10.9.0.0/24}
+  left: {prefix: 10.9.1.0/24}
+  right: {prefix: 10.9.2.0/24}
+switches:
+  sw: {ports: {p1: {}, p2: {}}}
+guests:
+  a: {nics: [{subnet: left}]}
+  b: {nics: [{subnet: right}]}
+routers:
+  r1: {router-id: 1.1.1.1, nics: [{subnet: core, port: sw/p1}, {subnet: left}], ospf: {areas: {0: all}}}
+  r2: {router-id: 2.2.2.2, nics: [{subnet: core, port: sw/p2}, {subnet: right}], ospf: {areas: {0: all}}}
+links: [{between: [r1, r2], cost: 50}]
+)");
+    probe::TimelineQuestion asked{
+        .ping = *probe::question(lab, "a", "b"),
+        .count = 100,
+        .events = {{std::chrono::seconds(2), false, routing::parse_cut(lab, "sw/p1").value()}}};
+    auto timeline = probe::timeline(lab, asked);
+    std::map<std::string, double> turns; // seconds after the cut
+    for (const probe::Turn& turn : timeline.turns)
+        turns.emplace(lab.machines[turn.machine].name, turn.at.count() / 1e6 - 2);
+    CHECK(turns.at("r1") < 1);
+    CHECK(turns.at("r2") < 1); // by the wire, and not after a dead interval of 40 s
+    CHECK(timeline.stretches.back().answer.reaches);
+}

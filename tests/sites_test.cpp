@@ -323,8 +323,7 @@ TEST_CASE("ways are built and asked, each on a copy of the plan") {
     CHECK(ways[1].at[0].size() == 1); // west has not said anything yet
     CHECK(ways[1].common.empty());
     CHECK(ways[1].hourly_cost == 0.01);
-    CHECK(ways[2].replies == 0); // nothing for its packets to travel by
-    CHECK_FALSE(ways[2].gap.empty());
+    CHECK(ways[2].impossible.find("nothing would carry its packets") == 0);
     CHECK(ways[3].replies == 4);
     CHECK(ways[3].mtu_bytes == 1500);
     CHECK(ways[3].hourly_cost == 0.2);
@@ -336,6 +335,34 @@ TEST_CASE("ways are built and asked, each on a copy of the plan") {
     CHECK(ways[2].replies == 4);
     CHECK(ways[2].mtu_bytes == 1450);
     CHECK(ways[2].round_trip > ways[0].round_trip);
+}
+
+TEST_CASE("what a way brings is measured where packets go by it") {
+    plan::Plan plan = plan::read_file(SOURCE_DIR "/demo/skerry.yaml").plan->written();
+    lab::Lab lab = lab::build(plan);
+    auto between = [&](const char* one, const char* other) {
+        return reach::ways(plan, lab, *lab.site(one), *lab.site(other));
+    };
+    auto far = between("harbour", "vessel"); // a tunnel joins the two already
+    CHECK(far[0].mtu_bytes == 1400);
+    CHECK(far[3].replies == far[3].pairs);
+    CHECK(far[3].mtu_bytes == 1500);
+    CHECK(far[3].round_trip < far[0].round_trip);
+
+    auto near = between("harbour", "skerry");
+    CHECK(near[0].pairs == 24); // of the four and the three subnets with guests
+    CHECK(near[2].replies == 24);
+    CHECK(near[2].mtu_bytes == 1450);
+    CHECK(near[2].round_trip > std::chrono::milliseconds(2 * 5)); // the distance of the regions
+    // To the whole site where nothing else is known of its subnets.
+    plan::Plan bare =
+        plan::read(three_sites("", peering("west", "hub", ", hub: {}, west: {}")), "t")
+            .plan->written();
+    auto line = reach::ways(bare, lab::build(bare), *lab::build(bare).site("west"),
+                            *lab::build(bare).site("east"))[3];
+    REQUIRE_FALSE(line.at[0].empty());
+    CHECK(plan::to_line(plan::to_text(line.at[0].back(), bare)).find("to: east")
+          != std::string::npos);
 }
 
 TEST_CASE("what cores and peerings stand for is made anew with every change") {

@@ -46,6 +46,10 @@ constexpr std::size_t implied_routes = 1'000'000;
 /// Entries that the indexes of all filters may have together, of some 150 bytes each at most; a
 /// rule beyond is tried one after another.
 constexpr std::size_t filter_entries = 2'000'000;
+/// Translations of one machine that are compared with those before them.
+constexpr std::size_t compared_translations = 1'000;
+/// Rows of all labs that are built to try remedies.
+constexpr std::size_t tried_rows = 200'000;
 /// Findings whose remedies are searched for; whoever has more mends the first and asks again.
 constexpr int worked_out_remedies = 200;
 

@@ -46,6 +46,13 @@ json changes(const plan::Plan& plan, const std::vector<plan::Edit>& edits) {
     return rows;
 }
 
+// Whether a remedy has been tried and mends, or null.
+json proof(const lab::Remedy& remedy) {
+    if (remedy.proof == lab::Remedy::Proof::untried)
+        return nullptr;
+    return remedy.proof == lab::Remedy::Proof::mends;
+}
+
 // The remedy as one text, or null.
 json remedy_text(const lab::Remedy& remedy, const plan::Plan& plan) {
     std::string joined;
@@ -169,7 +176,8 @@ std::string check_json(const plan::Plan& plan, const Lab& lab, const reach::Chec
                         {"explanation", f.message},
                         {"at", place(f.at)},
                         {"remedy", remedy_text(f.remedy, plan)},
-                        {"changes", changes(plan, f.remedy.edits)}});
+                        {"changes", changes(plan, f.remedy.edits)},
+                        {"mends", proof(f.remedy)}});
     return text({{"lab", lab.name},
                  {"plan", lab.source},
                  {"pairs", check.pairs},
@@ -511,13 +519,15 @@ std::string routes_json(const routing::Settled& settled,
         json rows = json::array();
         auto add = [&](const routing::Route& route) {
             bool has_via = route.kind >= routing::RouteKind::static_route;
-            rows.push_back({{"to", to_string(route.to)},
-                            {"kind", routing::to_string(route.kind)},
-                            {"out", maybe_nic(lab, route.out)},
-                            {"via", has_via ? json(to_string(route.via)) : json(nullptr)},
-                            {"source", to_string(lab.addresses[route.source].address)},
-                            {"distance", routing::administrative_distance(route.kind)},
-                            {"metric", route.metric}});
+            rows.push_back(
+                {{"to", to_string(route.to)},
+                 {"kind", routing::to_string(route.kind)},
+                 {"out", maybe_nic(lab, route.out)},
+                 {"via", has_via ? json(to_string(route.via)) : json(nullptr)},
+                 {"source", route.source ? json(to_string(lab.addresses[route.source].address))
+                                         : json(nullptr)},
+                 {"distance", routing::administrative_distance(route.kind)},
+                 {"metric", route.metric}});
         };
         if (destination) {
             if (auto route = settled.route(id, *destination))

@@ -97,8 +97,9 @@ class PinWriter {
             add_prefixes(links, names[id.row], lab_.links[id].segment, reasons_.links[id.row]);
         Lines loopbacks("loopbacks");
         std::string machines = write_machines(loopbacks);
+        std::string nics = write_nics(names);
         std::string body = sites.text() + subnets.text() + dhcp.text() + links.text() + machines
-                           + loopbacks.text();
+                           + loopbacks.text() + nics;
         count_ +=
             sites.count() + subnets.count() + dhcp.count() + links.count() + loopbacks.count();
         return body.empty() ? "" : pins_head + body;
@@ -135,6 +136,45 @@ class PinWriter {
         return text.empty() ? "" : "  machines:\n" + text;
     }
 
+    // What NICs without a written name are called: MACs are made from that, too.
+    std::string write_nics(const std::vector<std::string>& link_names) {
+        std::string text;
+        for (lab::MachineId id : lab_.machines.ids()) {
+            if (lab_.machines[id].outside)
+                continue;
+            std::vector<std::pair<std::string, std::vector<std::string>>> names; // by where
+            for (NicId nic : lab_.nics_of(id)) {
+                if (lab_.nics[nic].is_loopback() || is_named(nic))
+                    continue;
+                const lab::Segment& segment = lab_.segments[lab_.nics[nic].segment];
+                const std::string& on =
+                    segment.link ? link_names[segment.link.row] : lab_.subnets[segment.subnet].name;
+                auto known = std::ranges::find(names, on, [](const auto& n) { return n.first; });
+                if (known == names.end())
+                    known = names.insert(names.end(), {on, {}});
+                known->second.push_back(lab_.nics[nic].name);
+                ++count_;
+            }
+            std::vector<std::string> entries;
+            for (const auto& [on, list] : names)
+                entries.push_back(fmt::format("{}: {}", on, Lines::list(list)));
+            if (!entries.empty())
+                text += fmt::format("    {}: {{{}}}\n", lab_.machines[id].name,
+                                    fmt::join(entries, ", "));
+        }
+        return text.empty() ? "" : "  nics:\n" + text;
+    }
+
+    bool is_named(NicId id) const {
+        const lab::Nic& nic = lab_.nics[id];
+        if (lab::LinkId link = lab_.segments[nic.segment].link)
+            return !lab_.links[link].peering
+                   && !plan_.links[link.row]
+                           .nics[lab_.links[link].first == id ? 0 : 1]
+                           .value.empty();
+        return bool(plan_.machines[nic.machine.row].nics[nic.plan_index].name);
+    }
+
     void add_address(const lab::InterfaceAddress& row,
                      std::map<lab::SegmentId, std::vector<std::string>>& chosen, Lines& loopbacks) {
         using Origin = lab::AddressOrigin;
@@ -165,10 +205,12 @@ std::size_t count_pins(const plan::Pins& pins) {
     for (const auto* rows : {&pins.machines, &pins.loopbacks})
         for (const auto& pin : *rows)
             count += pin.chosen.size();
+    for (const auto& pin : pins.nics)
+        count += pin.names.size();
     return count;
 }
 
-// What a lab's addresses are, without how they came about.
+// What a lab's addresses and NICs are, without how they came about.
 bool same_addresses(const Lab& a, const Lab& b) {
     auto same_segment = [](const lab::Segment& x, const lab::Segment& y) {
         return x.prefix.ipv4 == y.prefix.ipv4 && x.prefix.ipv6 == y.prefix.ipv6;
@@ -176,12 +218,16 @@ bool same_addresses(const Lab& a, const Lab& b) {
     auto same_address = [](const lab::InterfaceAddress& x, const lab::InterfaceAddress& y) {
         return x.address == y.address && x.length == y.length && x.nic == y.nic;
     };
+    auto same_nic = [](const lab::Nic& x, const lab::Nic& y) {
+        return x.name == y.name && x.mac == y.mac;
+    };
     auto same_subnet = [](const lab::Subnet& x, const lab::Subnet& y) {
         return x.dhcp == y.dhcp && x.gateway.ipv4 == y.gateway.ipv4
                && x.gateway.ipv6 == y.gateway.ipv6;
     };
     auto same_site = [](const lab::Site& x, const lab::Site& y) { return x.space == y.space; };
     return std::ranges::equal(a.segments, b.segments, same_segment)
+           && std::ranges::equal(a.nics, b.nics, same_nic)
            && std::ranges::equal(a.addresses, b.addresses, same_address)
            && std::ranges::equal(a.subnets, b.subnets, same_subnet)
            && std::ranges::equal(a.sites, b.sites, same_site);

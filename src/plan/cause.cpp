@@ -65,6 +65,8 @@ constexpr std::array cause_texts = {
     CauseText{
         Cause::lease_route_wins, "lease-route-wins",
         "the default route that came with a lease is used instead of the one that leads there"},
+    CauseText{Cause::wrong_default_wins, "wrong-default-wins",
+              "of a machine's default routes another one is used than the one that leads there"},
     CauseText{Cause::started_too_early, "started-too-early",
               "a machine starts before the one that gives it its address"},
     CauseText{Cause::gateway_off_subnet, "gateway-off-subnet",
@@ -155,6 +157,8 @@ constexpr std::array cause_texts = {
               "a rule of a filter never decides anything, as earlier rules match all that it does"},
     CauseText{Cause::rule_matches_nothing, "rule-matches-nothing",
               "a rule of a filter names addresses that nothing in the plan has"},
+    CauseText{Cause::translation_matches_nothing, "translation-matches-nothing",
+              "a translation of addresses can never match, or stands on the wrong NIC"},
     CauseText{Cause::nothing_listens, "nothing-listens",
               "the request arrives, but nothing on the machine listens on that port"},
     CauseText{Cause::answer_not_turned_back, "answer-not-turned-back",

@@ -79,18 +79,6 @@ std::string to_string(const Ends& ends) {
     return one ? net::to_string(prefix->first()) : net::to_string(*prefix);
 }
 
-std::vector<std::string> link_names(const std::vector<Link>& links) {
-    std::vector<std::string> names;
-    std::unordered_map<std::string, int> seen;
-    for (const Link& link : links) {
-        std::string name = fmt::format("{} -- {}", link.first.value, link.second.value);
-        if (int number = ++seen[name]; number > 1)
-            name += fmt::format(" -- {}", number);
-        names.push_back(std::move(name));
-    }
-    return names;
-}
-
 std::string size_text(std::uint64_t mib) {
     constexpr std::uint64_t step = 1024;
     if (mib >= step * step && mib % step == 0)

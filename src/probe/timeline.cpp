@@ -80,11 +80,11 @@ class Clock {
         std::size_t happened = 0;
         while (happened < timeline_.events.size() && timeline_.events[happened].at <= moment)
             ++happened;
-        std::vector<std::uint8_t> knows(lab_.machines.size(), 0);
+        std::vector<std::uint32_t> knows(lab_.machines.size(), 0);
         for (const Turn& turn : timeline_.turns)
             if (turn.at <= moment)
                 knows[turn.machine.row] =
-                    std::max(knows[turn.machine.row], static_cast<std::uint8_t>(turn.event + 1));
+                    std::max(knows[turn.machine.row], static_cast<std::uint32_t>(turn.event + 1));
         return routing::settle_mixed(lab_, conditions_[happened], learned_, std::move(knows));
     }
 

@@ -2,6 +2,8 @@
 
 #include "jackal/routing/discord.h"
 
+#include "lab/mistakes/inspection.h"
+#include "reach/tables.h"
 #include "speaker.h"
 
 #include <algorithm>
@@ -55,9 +57,7 @@ class Checker {
         : settled_(settled), lab_(settled.lab()), diagnoser_(settled) {}
 
     Check run(const std::function<void(std::size_t, std::size_t)>& progress) {
-        check_.findings = lab::findings(lab_);
-        for (lab::Finding& f : routing::protocol_findings(lab_, *settled_.lessons()))
-            check_.findings.push_back(std::move(f));
+        check_.findings = table_findings(settled_);
         for (const lab::Finding& finding : check_.findings)
             told_[finding.cause].push_back(&finding);
         collect_expected();
@@ -75,10 +75,9 @@ class Checker {
             report(gap, gaps);
         told_.clear();
         std::ranges::move(gaps, std::back_inserter(check_.findings));
-        for (const lab::Link& link : lab_.links)
-            if (link.is_tunnel)
-                try_tunnel(link);
+        std::ranges::move(tunnel_findings(settled_), std::back_inserter(check_.findings));
         lab::sort_findings(check_.findings);
+        lab::part_proposals(lab_, check_.findings);
         return std::move(check_);
     }
 
@@ -135,7 +134,9 @@ class Checker {
             return;
         }
         const probe::Diagnosis& d = diagnoser_.of(exchange);
-        if (lab_.machines[to.machine].outside && !is_lost_reply(d.cause))
+        bool meant = is_lost_reply(d.cause) || d.cause == Cause::wrong_default_wins
+                     || d.cause == Cause::lease_route_wins;
+        if (lab_.machines[to.machine].outside && !meant)
             return; // a lab need not reach what is outside
         auto back = expected_.find({to.machine, from});
         if (back != expected_.end() && back->second == plan::slug(d.cause))
@@ -179,15 +180,6 @@ class Checker {
         return false;
     }
 
-    void try_tunnel(const lab::Link& link) {
-        auto d = probe::explain_tunnel(settled_, link.first);
-        if (!d)
-            return;
-        check_.findings.push_back({d->cause, lab::Severity::error, lab_.segment_name(link.segment),
-                                   std::move(d->explanation),
-                                   lab::within(lab_, std::move(d->remedy)), d->at});
-    }
-
     void report(const Gap& gap, std::vector<lab::Finding>& into) const {
         const probe::Diagnosis& d = gap.first;
         const std::string& where = lab_.machines[d.where].name;
@@ -205,7 +197,7 @@ class Checker {
         into.push_back(
             {d.cause, is_lost_reply(d.cause) ? lab::Severity::error : lab::Severity::warning, where,
              fmt::format("{} gets no reply from {}{}: {}", gap.from, gap.to, more, d.explanation),
-             lab::within(lab_, d.remedy), d.at});
+             lab::within(lab_, d.remedy), d.at, gap.from, gap.to});
     }
 
     // So many machines each ask all others.
@@ -223,6 +215,24 @@ class Checker {
 };
 
 } // namespace
+
+std::vector<lab::Finding> table_findings(const routing::Settled& settled) {
+    std::vector<lab::Finding> found = lab::findings(settled.lab());
+    std::ranges::move(routing::protocol_findings(settled.lab(), *settled.lessons()),
+                      std::back_inserter(found));
+    return found;
+}
+
+std::vector<lab::Finding> tunnel_findings(const routing::Settled& settled) {
+    const Lab& lab = settled.lab();
+    std::vector<lab::Finding> found;
+    for (const lab::Link& link : lab.links)
+        if (auto d = link.is_tunnel ? probe::explain_tunnel(settled, link.first) : std::nullopt)
+            found.push_back({d->cause, lab::Severity::error, lab.segment_name(link.segment),
+                             std::move(d->explanation), lab::within(lab, std::move(d->remedy)),
+                             d->at});
+    return found;
+}
 
 bool Check::has_errors() const {
     return std::ranges::any_of(

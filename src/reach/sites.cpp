@@ -11,13 +11,16 @@ using lab::NicId;
 
 namespace {
 
+// One for each subnet of a site that has guests; a site of routers alone is spoken for by those.
 std::vector<NicId> speakers(const routing::Settled& settled, lab::SiteId site) {
-    std::vector<NicId> found;
-    for (const lab::Subnet& subnet : settled.lab().subnets)
+    const Lab& lab = settled.lab();
+    std::vector<NicId> guests;
+    std::vector<NicId> routers;
+    for (const lab::Subnet& subnet : lab.subnets)
         if (subnet.site == site)
             if (auto nic = speaker(settled, subnet))
-                found.push_back(*nic);
-    return found;
+                (is_guest(lab, *nic) ? guests : routers).push_back(*nic);
+    return guests.empty() ? routers : guests;
 }
 
 SitePair ask(const routing::Settled& settled, lab::SiteId from, lab::SiteId to,

@@ -11,7 +11,7 @@ std::optional<NicId> speaker(const routing::Settled& settled, const lab::Subnet&
     for (NicId nic : lab.segments[subnet.segment].nics) {
         if (!settled.is_usable(nic) || lab.nics[nic].address_count == 0)
             continue;
-        if (lab.machines[lab.nics[nic].machine].kind == plan::MachineKind::guest)
+        if (is_guest(lab, nic))
             return nic;
         if (!other)
             other = nic;

@@ -10,6 +10,10 @@ namespace jackal::reach {
 /// first other machine.
 std::optional<lab::NicId> speaker(const routing::Settled& settled, const lab::Subnet& subnet);
 
+inline bool is_guest(const lab::Lab& lab, lab::NicId nic) {
+    return lab.machines[lab.nics[nic].machine].kind == plan::MachineKind::guest;
+}
+
 /// The NIC as an end of a question.
 inline probe::Endpoint end_at(const lab::Lab& lab, lab::NicId nic) {
     return {

@@ -3,7 +3,9 @@
 #include "jackal/lab/build.h"
 #include "jackal/lab/peering.h"
 #include "jackal/lab/place.h"
+#include "jackal/probe/diagnosis.h"
 #include "jackal/reach/sites.h"
+#include "probe/links.h"
 #include "speaker.h"
 
 #include <algorithm>
@@ -13,6 +15,7 @@ namespace jackal::reach {
 
 using lab::Lab;
 using lab::MachineId;
+using lab::NicId;
 using lab::SiteId;
 
 namespace {
@@ -24,15 +27,27 @@ class Comparer {
 
     std::vector<Way> run() {
         std::vector<Way> ways;
-        for (Way way : {as_it_is(), peering(), tunnel(), line()}) {
-            if (way.impossible.empty())
-                measure(way);
-            ways.push_back(std::move(way));
+        for (Way way : {as_it_is(), peering(), tunnel(Routes::to_site), line(Routes::to_site)}) {
+            measure(way);
+            if (!way.replies || way.mtu_bytes) {
+                ways.push_back(std::move(way));
+                continue;
+            }
+            // Nothing goes by it: what is known of the subnets goes before a route to the site.
+            Way other =
+                way.kind == WayKind::tunnel ? tunnel(Routes::to_subnets) : line(Routes::to_subnets);
+            measure(other);
+            if (other.replies != 0 && other.mtu_bytes == 0)
+                other.gap = "no pair goes by it, as other routes go before";
+            ways.push_back(std::move(other));
         }
         return ways;
     }
 
   private:
+    // What leads over something new: one route, or one for each subnet.
+    enum class Routes : std::uint8_t { to_site, to_subnets };
+
     const std::string& name(int side) const { return lab_.sites[sites_[side]].name; }
 
     const plan::Site& site(int side) const { return plan_.sites[sites_[side].row]; }
@@ -137,9 +152,9 @@ class Comparer {
                 plan::AddRoute{router, plan::Route::Default{}, lab_.machines[core].name});
     }
 
-    Way tunnel() const {
+    Way tunnel(Routes routes) const {
         Way way{.kind = WayKind::tunnel, .hourly_cost = plan::tunnel_cost};
-        join(way, [](const std::string& one, const std::string& other) {
+        join(way, routes, [](const std::string& one, const std::string& other) {
             return plan::AddTunnel{one, other};
         });
         if (way.impossible.empty())
@@ -147,7 +162,8 @@ class Comparer {
         return way;
     }
 
-    // Routes over the tunnel may cover its own ends: those keep the way that they have now.
+    // Routes over the tunnel may cover its own ends: those keep the way that they have now. The
+    // tunnel takes no less time than the distance of the two sites.
     void keep_outer_path(Way& way) const {
         Way before{.kind = WayKind::tunnel, .common = way.common};
         for (int side : {0, 1})
@@ -156,51 +172,61 @@ class Comparer {
                     before.at[side].push_back(edit);
         Lab lab = lab::build(changed(before));
         routing::Settled settled = routing::settle(lab);
-        for (const lab::Link& link : lab.links) {
-            const auto& added = *way.common.front().as<plan::AddTunnel>();
-            if (!link.is_tunnel || lab.machine_name(link.first) != added.first
-                || lab.machine_name(link.second) != added.second)
-                continue;
-            for (int side : {0, 1}) {
-                MachineId end = lab.nics[side == 0 ? link.first : link.second].machine;
-                if (!link.outer) {
-                    way.impossible = "its ends have no addresses of one family";
-                    return;
-                }
-                net::Address other = (*link.outer)[static_cast<std::size_t>(1 - side)];
-                if (!settled.route(end, other)) {
-                    way.impossible = fmt::format("{} has no route to {}, where it would end",
-                                                 lab.machines[end].name, net::to_string(other));
-                    return;
-                }
-                for (MachineId machine : {end, lab.sites[sites_[side]].core})
-                    if (auto route = machine ? settled.route(machine, other) : std::nullopt;
-                        route && route->kind == routing::RouteKind::static_route)
-                        way.at[side].emplace_back(plan::AddRoute{
-                            lab.machines[machine].name,
-                            net::Prefix(other, net::address_bits(other.family())), route->via});
+        const lab::Link& link = lab.links[added_link(lab, way)];
+        for (int side : {0, 1}) {
+            NicId nic = side == 0 ? link.first : link.second;
+            if (auto d = probe::explain_tunnel(settled, nic)) {
+                way.impossible = fmt::format("nothing would carry its packets: {}", d->explanation);
+                return;
             }
+            MachineId end = lab.nics[nic].machine;
+            net::Address other = (*link.outer)[static_cast<std::size_t>(1 - side)];
+            for (MachineId machine : {end, lab.sites[sites_[side]].core})
+                if (auto route = machine ? settled.route(machine, other) : std::nullopt;
+                    route && route->kind >= routing::RouteKind::static_route)
+                    way.at[side].emplace_back(plan::AddRoute{
+                        lab.machines[machine].name,
+                        net::Prefix(other, net::address_bits(other.family())), route->via});
         }
+        auto added = *way.common.front().as<plan::AddTunnel>();
+        std::chrono::microseconds rest =
+            *plan::distance(plan_, site(0), site(1)).delay - outer_delay(settled, link);
+        added.delay = std::max(rest, std::chrono::microseconds(0));
+        way.common.front() = added;
     }
 
-    // To a subnet of the other site; what a new router needs for itself is a default route.
+    // Of the links that the packets of a tunnel cross, one way.
+    static std::chrono::microseconds outer_delay(const routing::Settled& settled,
+                                                 const lab::Link& tunnel) {
+        const Lab& lab = settled.lab();
+        std::chrono::microseconds sum{0};
+        probe::Exchange exchange =
+            probe::exchange(settled, {.from = end_at(lab, lab.nics[tunnel.first].machine),
+                                      .to = end_at(lab, tunnel.second),
+                                      .count = 1});
+        if (exchange.out)
+            probe::each_link(lab, *exchange.out, [&](const lab::Link& link) { sum += link.delay; });
+        return sum;
+    }
+
+    // To the other site; what a new router needs for itself is a default route.
     static bool is_route_over(const plan::Edit& edit) {
         const auto* route = edit.as<plan::AddRoute>();
         return route != nullptr && std::holds_alternative<std::string>(route->to);
     }
 
-    Way line() const {
+    Way line(Routes routes) const {
         plan::Distance distance = plan::distance(plan_, site(0), site(1));
         Way way{.kind = WayKind::line, .hourly_cost = *distance.line_cost};
-        join(way, [&](const std::string& one, const std::string& other) {
+        join(way, routes, [&](const std::string& one, const std::string& other) {
             return plan::AddLink{one, other, *distance.delay};
         });
         return way;
     }
 
-    // Something between two routers, and the routes to the other site's subnets by way of it.
+    // Something between two routers, and the routes to the other site by way of it.
     template <class Make>
-    void join(Way& way, Make make) const {
+    void join(Way& way, Routes routes, Make make) const {
         std::string ends[2];
         for (int side : {0, 1}) {
             ends[side] = end_of(side, way);
@@ -215,15 +241,52 @@ class Comparer {
             return;
         }
         way.common = {make(ends[0], ends[1])};
-        for (int side : {0, 1})
-            for (const lab::Subnet& subnet : lab_.subnets) {
-                if (subnet.site != sites_[1 - side] || subnet.outside)
-                    continue;
-                way.at[side].emplace_back(plan::AddRoute{ends[side], subnet.name, ends[1 - side]});
-                if (MachineId core = lab_.sites[sites_[side]].core)
+        Lab lab = lab::build(changed(way));
+        const lab::Link& link = lab.links[added_link(lab, way)];
+        for (int side : {0, 1}) {
+            NicId own = side == 0 ? link.first : link.second;
+            NicId theirs = side == 0 ? link.second : link.first;
+            bool is_first = first_shared(lab, own, lab.nics[theirs].machine) == own;
+            MachineId core = lab.sites[sites_[side]].core;
+            for (const std::string& to : targets(1 - side, routes)) {
+                way.at[side].emplace_back(plan::AddRoute{ends[side], to, ends[1 - side],
+                                                         is_first ? "" : lab.nics[own].name});
+                if (core)
                     way.at[side].emplace_back(
-                        plan::AddRoute{lab_.machines[core].name, subnet.name, ends[side]});
+                        plan::AddRoute{lab.machines[core].name, to, ends[side]});
             }
+        }
+    }
+
+    std::vector<std::string> targets(int side, Routes routes) const {
+        if (routes == Routes::to_site)
+            return {name(side)};
+        std::vector<std::string> names;
+        for (const lab::Subnet& subnet : lab_.subnets)
+            if (subnet.site == sites_[side] && !subnet.outside)
+                names.push_back(subnet.name);
+        return names;
+    }
+
+    // The NIC by which the machine of `own` reaches the other one if nothing says which.
+    static NicId first_shared(const Lab& lab, NicId own, MachineId other) {
+        for (NicId nic : lab.nics_of(lab.nics[own].machine))
+            for (NicId theirs : lab.nics_of(other))
+                if (lab.nics[nic].segment == lab.nics[theirs].segment)
+                    return nic;
+        return own;
+    }
+
+    // The link that a way adds, or that a peering of it stands for; none for what is as it is.
+    lab::LinkId added_link(const Lab& lab, const Way& way) const {
+        if (way.kind == WayKind::peering) {
+            const lab::Peering* peering = lab::peering_between(lab, sites_[0], sites_[1]);
+            return peering == nullptr ? lab::LinkId{} : peering->link;
+        }
+        if (way.kind == WayKind::as_it_is)
+            return {};
+        // Written links come before those that are made, and what is added is the last of them.
+        return lab::LinkId{static_cast<std::uint32_t>(plan_.links.size())};
     }
 
     // --- what it brings --------------------------------------------------------------------
@@ -242,6 +305,8 @@ class Comparer {
     }
 
     void measure(Way& way) const {
+        if (!way.impossible.empty())
+            return;
         Lab lab = lab::build(changed(way));
         routing::Settled settled = routing::settle(lab);
         probe::Microseconds total{0};
@@ -254,22 +319,24 @@ class Comparer {
                 way.gap =
                     fmt::format("between {}: {}", row.gap_between, row.first_gap->explanation);
         }
-        if (way.replies != 0) {
-            way.round_trip = total / static_cast<double>(way.replies);
-            way.mtu_bytes = narrowest(settled);
-        }
+        if (way.replies == 0)
+            return;
+        way.round_trip = total / static_cast<double>(way.replies);
+        way.mtu_bytes = narrowest(settled, added_link(lab, way));
     }
 
-    // The MTU of the way between the first subnets of the two sites that reach each other.
-    unsigned narrowest(const routing::Settled& settled) const {
+    // The MTU of the way between the first subnets of the two sites that reach each other over
+    // `link`, or over anything if there is none; 0 if no two do.
+    unsigned narrowest(const routing::Settled& settled, lab::LinkId link) const {
         const Lab& lab = settled.lab();
+        std::size_t asked = 0;
         for (const lab::Subnet& from : lab.subnets)
             for (const lab::Subnet& to : lab.subnets) {
                 if (from.site != sites_[0] || to.site != sites_[1])
                     continue;
                 auto asker = speaker(settled, from);
                 auto target = speaker(settled, to);
-                if (!asker || !target)
+                if (!asker || !target || asked++ == most_pairs_of_subnets)
                     continue;
                 probe::Exchange exchange =
                     probe::exchange(settled, {.from = end_at(lab, lab.nics[*asker].machine),
@@ -277,10 +344,14 @@ class Comparer {
                 if (!exchange.replied())
                     continue;
                 unsigned least = 65535;
+                bool is_meant = !link;
                 for (const packet::Step& step : exchange.out->steps)
-                    if (step.out)
+                    if (step.out) {
                         least = std::min<unsigned>(least, lab.nics[step.out].mtu_bytes);
-                return least;
+                        is_meant |= lab.segments[lab.nics[step.out].segment].link == link;
+                    }
+                if (is_meant)
+                    return least;
             }
         return 0;
     }

@@ -50,7 +50,18 @@ class Spreader {
     }
 
   private:
-    bool has_carrier(NicId nic) const { return is_live(lab_, now_, nic, net::Family::ipv4); }
+    // A switch port that goes down takes the carrier of what is plugged into it along (Linux: the
+    // peer of an interface that is down has none; IEEE 802.3 clause 22.2.4.2.13).
+    bool has_carrier(NicId nic) const {
+        if (!is_live(lab_, now_, nic, net::Family::ipv4))
+            return false;
+        auto plugs = lab_.plugs_of(nic);
+        return plugs.empty() || std::ranges::any_of(plugs, [&](const lab::Plug& plug) {
+                   auto number = static_cast<std::size_t>(&plug - lab_.plugs.data());
+                   return now_.wiring().plug_up[number]
+                          && (!plug.port || now_.wiring().works(lab_, plug.port));
+               });
+    }
 
     void start(MachineId machine, Duration time) {
         auto& known = at_[machine.row];

@@ -412,7 +412,7 @@ Settled resettle(const Settled& before, Condition condition) {
 
 Settled settle_mixed(const Lab& lab, Condition condition,
                      std::vector<std::shared_ptr<const Learned>> epochs,
-                     std::vector<std::uint8_t> knows) {
+                     std::vector<std::uint32_t> knows) {
     Settled settled(lab, std::move(condition));
     settled.numbers_ = epochs.front()->numbers();
     for (auto& learned : epochs)

@@ -19,8 +19,14 @@ JACKAL_API std::string_view to_string(Severity severity);
 
 /// What would mend something: changes of the plan, or advice where no change is certain.
 struct Remedy {
+    enum class Proof : std::uint8_t {
+        untried,
+        mends,          ///< tried on a copy of the plan: what it is proposed for is gone
+        more_is_needed, ///< tried, and it is not
+    };
     std::vector<plan::Edit> edits;
     std::string advice;
+    Proof proof = Proof::untried;
 };
 
 /// The remedy as one line for each change, in the plan's own terms.
@@ -33,6 +39,8 @@ struct Finding {
     std::string message; ///< one sentence with the names and addresses of the case
     Remedy remedy;
     plan::Mark at;
+    std::string from = {}; ///< of a pair without a reply: who asked,
+    std::string to = {};   ///< and who was asked
 };
 
 /// Why two NICs of a subnet do not hear each other, in words, and what mends it.

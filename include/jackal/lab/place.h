@@ -16,10 +16,12 @@ JACKAL_API std::optional<net::Prefix> free_prefix(const Lab& lab, SiteId site, n
                                                   int length,
                                                   std::span<const net::Prefix> besides = {});
 
-/// Private space of `length` bits for a site, overlapping nothing in the lab: of 10.0.0.0/8 (RFC
-/// 1918), or the prefix that `words` give (RFC 4193, always a /48). Nothing if there is none.
+/// Private space of `length` bits for a site, overlapping nothing in the lab and none of `besides`:
+/// of 10.0.0.0/8 (RFC 1918), or the prefix that `words` give (RFC 4193, always a /48). Nothing if
+/// there is none.
 JACKAL_API std::optional<net::Prefix> free_space(const Lab& lab, net::Family family, int length,
-                                                 std::string_view words);
+                                                 std::string_view words,
+                                                 std::span<const net::Prefix> besides = {});
 
 /// The change that makes room for something that found none: further private space (RFC 1918)
 /// for the site, overlapping nothing in the lab. Nothing for IPv6, whose private prefixes are

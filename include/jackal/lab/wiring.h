@@ -73,7 +73,7 @@ class JACKAL_API Wiring {
     };
 
     Node node(SwitchId owner, std::uint16_t vlan);
-    Node root(Node node) const;
+    Node root(Node node);
     void join(Node a, Node b, PortId leaves, PortId enters, CableId cable, std::uint16_t vlan);
     void join_cable(const WiringState& state, CableId cable);
     void join_segment(const WiringState& state, PortId port);

@@ -42,6 +42,13 @@ struct SetNicAddress {
     std::optional<net::Address> to;
 };
 
+/// Puts the NIC on another subnet.
+struct SetNicSubnet {
+    std::string machine;
+    std::size_t nic = 0;
+    std::string subnet;
+};
+
 struct SetNicUp {
     std::string machine;
     std::size_t nic = 0;
@@ -86,6 +93,7 @@ struct AddRoute {
     std::string machine;
     Route::Target to;
     Route::NextHop via;
+    std::string nic = {}; ///< for a machine's name: the NIC to reach it by; empty for the first
 };
 
 /// Makes route number `route` go via `via`.
@@ -142,6 +150,11 @@ struct RemoveFilterRule {
 struct AddTranslation {
     std::string machine;
     std::string nic;
+};
+
+struct RemoveTranslation {
+    std::string machine;
+    std::size_t position = 0; ///< among its translations
 };
 
 /// Has something on the machine listen.
@@ -274,6 +287,7 @@ struct AddLink {
 struct AddTunnel {
     std::string first;
     std::string second;
+    std::chrono::microseconds delay{0}; ///< one way, besides that of the way its packets take
 };
 
 /// Changes one thing of what OSPF is told of a NIC.
@@ -290,6 +304,19 @@ struct SetOspfNic {
     std::string nic; ///< its name
     What what = What::area;
     std::uint32_t value = 0;
+};
+
+/// Has the machine announce by one protocol what it knows from elsewhere.
+struct Redistribute {
+    std::string machine;
+    RouteSource into = RouteSource::ospf; ///< a protocol
+    RouteSource from = RouteSource::connected;
+};
+
+/// Has the machine announce a default route by a protocol, as long as it has one.
+struct AnnounceDefault {
+    std::string machine;
+    RouteSource into = RouteSource::ospf; ///< a protocol
 };
 
 /// Has the machine take an area for a stub, or no longer.
@@ -335,16 +362,15 @@ struct ChangeList {
     }
 };
 
-using Changes =
-    ChangeList<AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicUp,
-               RemoveNicMac, AddNic, AddRouter, SetMachineUp, SetForwards, SetMachineGateway,
-               AddRoute, SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu, SetPeeringUp,
-               SetPeeringMtu, SetNicMtu, AddFilterRule, RemoveFilterRule, AddTranslation,
-               AddService, SetPortVlan, AllowVlan, SetPortUp, SetSwitchUp, SetCableUp,
-               SetBondMemberUp, AddSegmentPort, SetDhcpSize, RemoveDhcp, SetDhcpRelay,
-               RemoveStartsAfter, AddNameServer, AcceptPeering, TakeRelayed, SetPeeringExit,
-               AddPeering, SetSiteRelay, SetSiteSpace, AddUplink, AddLink, AddTunnel, SetOspfNic,
-               SetOspfStub, SetRouterId, SetBgpNeighbour>;
+using Changes = ChangeList<
+    AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicSubnet, SetNicUp,
+    RemoveNicMac, AddNic, AddRouter, SetMachineUp, SetForwards, SetMachineGateway, AddRoute,
+    SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu, SetPeeringUp, SetPeeringMtu, SetNicMtu,
+    AddFilterRule, RemoveFilterRule, AddTranslation, RemoveTranslation, AddService, SetPortVlan,
+    AllowVlan, SetPortUp, SetSwitchUp, SetCableUp, SetBondMemberUp, AddSegmentPort, SetDhcpSize,
+    RemoveDhcp, SetDhcpRelay, RemoveStartsAfter, AddNameServer, AcceptPeering, TakeRelayed,
+    SetPeeringExit, AddPeering, SetSiteRelay, SetSiteSpace, AddUplink, AddLink, AddTunnel,
+    SetOspfNic, Redistribute, AnnounceDefault, SetOspfStub, SetRouterId, SetBgpNeighbour>;
 
 /// Any one of the changes above; it cannot be altered, and copies share it, also
 /// between threads.

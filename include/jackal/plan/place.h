@@ -41,7 +41,8 @@ struct JACKAL_API Place {
     friend bool operator==(const Place&, const Place&) = default;
 };
 
-/// `routers.ridge-r1.routes[0]`, `guests.desk (for desk-2 alone).nics[0]`, `links (a/p1 -- b/p1)`.
+/// `routers.ridge-r1.routes[0]`, `guests.desk-2 (written out of desk).nics[0]`, `links (a/p1 --
+/// b/p1)`.
 JACKAL_API std::string to_string(const Place& place);
 
 } // namespace jackal::plan

@@ -294,7 +294,8 @@ struct MachineGateway {
 /// A static route.
 struct Route {
     struct Default {};
-    /// A prefix, the name of a subnet (all its prefixes), or both families' default.
+    /// A prefix, the name of a subnet (all its prefixes) or of a site (its space and the prefixes
+    /// of its subnets outside of that), or both families' default. A subnet's name goes first.
     using Target = std::variant<net::Prefix, std::string, Default>;
     /// An address, or the name of a machine on a segment shared with the route's owner.
     using NextHop = std::variant<net::Address, std::string>;
@@ -384,6 +385,7 @@ struct Tunnel {
 struct Link {
     Placed<std::string> first;
     Placed<std::string> second;
+    Placed<std::string> nics[2]; ///< what their NICs are called; empty: by their position
     std::string about;
     std::vector<Placed<net::Prefix>> prefixes; ///< empty: the next free /31 and /127
     Placed<std::string> pool;                  ///< where those are free; empty: the site's space
@@ -454,12 +456,18 @@ struct Pins {
         std::string subnet;
         Placed<net::Range> range;
     };
+    struct Names {
+        std::string machine;
+        std::string on;                 ///< a subnet, or a link as in Prefixes
+        std::vector<std::string> names; ///< of the NICs there that have no written name, in order
+    };
     std::vector<Prefixes> sites;
     std::vector<Prefixes> subnets;
     std::vector<DhcpRange> dhcp;
     std::vector<Prefixes> links;
     std::vector<Addresses> machines;
     std::vector<Addresses> loopbacks;
+    std::vector<Names> nics;
     Mark at; ///< of the section, if there is one
 };
 

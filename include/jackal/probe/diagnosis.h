@@ -35,6 +35,7 @@ struct GapKind {
     lab::MachineId circle;          ///< the first machine that it came to again, or none
     lab::MachineId left_by;         ///< the last machine of the lab before the outside, or none
     lab::MachineId request_left_by; ///< the same of the request that it answers
+    lab::MachineId by_default;      ///< that it left by one of several default routes, or none
     lab::MachineId sender;          ///< where a lease's route may have led it astray; else none
 
     friend auto operator<=>(const GapKind&, const GapKind&) = default;

@@ -23,10 +23,10 @@ struct Way {
     std::vector<plan::Edit> common;    ///< changes that belong to neither site
     std::vector<plan::Edit> at[2];     ///< changes at one site and at the other
     std::string impossible;            ///< why it cannot be had; empty if it can
-    std::size_t pairs = 0;             ///< of subnets, one of each site, both ways
+    std::size_t pairs = 0;             ///< of subnets with guests, one of each site, both ways
     std::size_t replies = 0;           ///< of the pairs, with these changes
     probe::Microseconds round_trip{0}; ///< the mean of those
-    unsigned mtu_bytes = 0;            ///< of the narrowest segment between the first that reply
+    unsigned mtu_bytes = 0; ///< of the narrowest segment where the first of them goes by it
     double hourly_cost = 0; ///< what it adds to that of `as_it_is`, in the builder's own currency
     std::string gap;        ///< why the first other pair fails; empty if all reply
 };

@@ -158,7 +158,7 @@ class JACKAL_API Settled {
     friend JACKAL_API Settled resettle(const Settled& before, Condition condition);
     friend JACKAL_API Settled settle_mixed(const lab::Lab& lab, Condition condition,
                                            std::vector<std::shared_ptr<const Learned>> epochs,
-                                           std::vector<std::uint8_t> knows);
+                                           std::vector<std::uint32_t> knows);
 
     // The forwarding table of one machine. Small: pairs of prefix and hop, sorted by prefix. Large:
     // a hop for every prefix of the lab, so that a lookup need not climb to shorter prefixes. The
@@ -222,7 +222,7 @@ class JACKAL_API Settled {
     std::size_t large_count_ = 0;
     std::vector<RefusedRoute> refused_;
     std::vector<Epoch> epochs_;
-    std::vector<std::uint8_t> knows_;  // by machine: its epoch; empty if all know the first
+    std::vector<std::uint32_t> knows_; // by machine: its epoch; empty if all know the first
     std::vector<Hop> learned_hops_;    // one for each gate of each epoch
     std::vector<net::Address> vias_;   // by learned hop
     std::vector<bool> is_refused_hop_; // by learned hop: no machine takes it
@@ -259,9 +259,9 @@ JACKAL_API Settled resettle(const Settled& before, Condition condition);
 /// of the `epochs` taught it, though `condition` holds already.
 JACKAL_API Settled settle_mixed(const lab::Lab& lab, Condition condition,
                                 std::vector<std::shared_ptr<const Learned>> epochs,
-                                std::vector<std::uint8_t> knows);
+                                std::vector<std::uint32_t> knows);
 Settled settle_mixed(const lab::Lab&& lab, Condition condition,
                      std::vector<std::shared_ptr<const Learned>> epochs,
-                     std::vector<std::uint8_t> knows) = delete;
+                     std::vector<std::uint32_t> knows) = delete;
 
 } // namespace jackal::routing

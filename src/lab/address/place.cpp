@@ -27,8 +27,10 @@ std::optional<net::Prefix> free_prefix(const Lab& lab, SiteId site, net::Family 
 }
 
 std::optional<net::Prefix> free_space(const Lab& lab, net::Family family, int length,
-                                      std::string_view words) {
+                                      std::string_view words,
+                                      std::span<const net::Prefix> besides) {
     std::vector<net::Prefix> taken = lab.taken();
+    taken.insert(taken.end(), besides.begin(), besides.end());
     for (const Site& site : lab.sites)
         taken.insert(taken.end(), site.space.begin(), site.space.end());
     std::ranges::sort(taken);

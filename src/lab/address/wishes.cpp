@@ -76,9 +76,9 @@ std::vector<net::Shortage> place(const Source& source, const std::vector<net::Pr
 
 // How much growth there would be room for, if that is what is too much.
 std::string growth_text(const Planning& p, const Wish& wish, const net::Prefix& largest) {
-    const plan::Subnet& subnet = p.plan.subnets[wish.row];
-    if (wish.what != What::subnet || !subnet.hosts)
+    if (wish.what != What::subnet || !p.plan.subnets[wish.row].hosts)
         return "";
+    const plan::Subnet& subnet = p.plan.subnets[wish.row];
     plan::Subnet without = subnet;
     for (unsigned percent = subnet.growth_percent; percent > 0;) {
         percent = percent > 10 ? (percent - 1) / 10 * 10 : 0;

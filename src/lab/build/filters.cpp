@@ -1,3 +1,4 @@
+#include "jackal/lab/peering.h"
 #include "lab/build/building.h"
 
 #include <algorithm>
@@ -92,6 +93,8 @@ std::vector<net::Prefix> prefixes_of(const Building& b, const plan::Route::Targe
     if (name == nullptr)
         return {net::Prefix::everything(net::Family::ipv4),
                 net::Prefix::everything(net::Family::ipv6)};
+    if (!b.lab.subnet_index.find(*name, name_in(b.plan.subnets)))
+        return ranges_of(b.lab, b.site_named(*name));
     std::vector<net::Prefix> prefixes;
     const Subnet& subnet = b.lab.subnets[b.subnet_named(*name)];
     for (net::Family family : net::both_families)

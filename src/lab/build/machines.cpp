@@ -1,5 +1,5 @@
-#include "jackal/plan/validate.h"
 #include "lab/build/building.h"
+#include "plan/nic_names.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -10,12 +10,13 @@ namespace {
 
 constexpr std::uint16_t ethernet_mtu_bytes = 1500; // RFC 894
 
-void add_subnet_nic(Building& b, MachineId id, const plan::Machine& machine, std::uint32_t n) {
+void add_subnet_nic(Building& b, MachineId id, const plan::Machine& machine, std::uint32_t n,
+                    std::string name) {
     const plan::Nic& nic = machine.nics[n];
     SubnetId subnet = b.subnet_named(nic.subnet.value);
     Nic row{.machine = id,
             .segment = b.lab.subnets[subnet].segment,
-            .name = plan::nic_name(machine, n),
+            .name = std::move(name),
             .mac = {},
             .up = nic.up,
             .mtu_bytes = nic.mtu_bytes.value_or(ethernet_mtu_bytes),
@@ -30,9 +31,8 @@ void add_subnet_nic(Building& b, MachineId id, const plan::Machine& machine, std
 }
 
 void add_link_nic(Building& b, MachineId id, const plan::Machine& machine, std::uint32_t n,
-                  std::uint32_t link) {
+                  std::uint32_t link, std::string name) {
     const plan::Link& entry = b.plan.links[link];
-    std::string name = plan::nic_name(machine, n);
     net::Mac mac = net::mac_from_names(machine.name, name);
     NicId nic = b.lab.nics.add({.machine = id,
                                 .segment = {},
@@ -81,6 +81,7 @@ void add_machines(Building& b) {
         links_of[b.machine_named(b.plan.links[i].second.value).row].push_back(i);
     }
     b.link_nics.resize(b.plan.links.size());
+    const plan::NicNames names(b.plan);
     for (std::uint32_t i = 0; i < b.plan.machines.size(); ++i) {
         const plan::Machine& machine = b.plan.machines[i];
         MachineId id = b.lab.machines.add(
@@ -100,10 +101,12 @@ void add_machines(Building& b) {
              .at = machine.at,
              .plan_index = i});
         for (std::uint32_t n = 0; n < machine.nics.size(); ++n)
-            add_subnet_nic(b, id, machine, n);
+            add_subnet_nic(b, id, machine, n, names.name(i, n));
         auto position = static_cast<std::uint32_t>(machine.nics.size());
-        for (std::uint32_t link : links_of[i])
-            add_link_nic(b, id, machine, position++, link);
+        for (std::uint32_t link : links_of[i]) {
+            add_link_nic(b, id, machine, position, link, names.name(i, position));
+            ++position;
+        }
         if (machine.loopback)
             b.lab.nics.add({.machine = id,
                             .segment = {},

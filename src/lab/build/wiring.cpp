@@ -74,9 +74,11 @@ Wiring::Node Wiring::node(SwitchId owner, std::uint16_t vlan) {
     return found->second;
 }
 
-Wiring::Node Wiring::root(Node at) const {
+// Ways to a root are halved while they are walked, so that a long chain is not walked anew for
+// each of its links.
+Wiring::Node Wiring::root(Node at) {
     while (parent_[at] != at)
-        at = parent_[at];
+        at = parent_[at] = parent_[parent_[at]];
     return at;
 }
 
@@ -146,10 +148,12 @@ void Wiring::attach_nics(const WiringState& state) {
         // Alone: a number that no node has.
         domains_.push_back(at == nowhere ? nowhere - nic.row : root(at));
     }
+    for (Node i = 0; i < parent_.size(); ++i)
+        parent_[i] = root(i);
 }
 
 std::uint32_t Wiring::domain(SegmentId segment) const {
-    return parent_.empty() ? segment.row : root(segment.row);
+    return parent_.empty() ? segment.row : parent_[segment.row];
 }
 
 const Plug* Wiring::active_plug(NicId nic) const {

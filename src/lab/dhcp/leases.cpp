@@ -5,7 +5,9 @@
 
 #include <algorithm>
 #include <map>
+#include <numeric>
 #include <set>
+#include <utility>
 
 namespace jackal::lab {
 
@@ -88,14 +90,31 @@ class Leaser {
         return lease;
     }
 
-    // RFC 3927 section 2.1: from the MAC, and another one if that is taken.
+    // RFC 3927 section 2.1: from the MAC, and another one if that is taken. When all are, NICs
+    // share them.
     net::Address link_local(net::Mac mac) {
         constexpr std::uint32_t first = (169U << 24) | (254U << 16) | 256;
         constexpr std::uint32_t count = 65024;
-        std::uint32_t number = static_cast<std::uint32_t>(mac.bits % count);
-        while (!used_.insert(net::Address::ipv4(first + number)).second)
-            number = (number + 1) % count;
-        return net::Address::ipv4(first + number);
+        if (next_link_local_.empty()) {
+            next_link_local_.resize(count + 1);
+            std::iota(next_link_local_.begin(), next_link_local_.end(), 0U);
+        }
+        auto free_from = [&](std::uint32_t number) { // halves the ways that it walks
+            while (next_link_local_[number] != number)
+                number = next_link_local_[number] = next_link_local_[next_link_local_[number]];
+            return number;
+        };
+        auto own = static_cast<std::uint32_t>(mac.bits % count);
+        for (bool wrapped = false;;) {
+            std::uint32_t number = free_from(wrapped ? 0 : own);
+            if (number == count && std::exchange(wrapped, true))
+                return net::Address::ipv4(first + own);
+            if (number == count)
+                continue;
+            next_link_local_[number] = number + 1;
+            if (used_.insert(net::Address::ipv4(first + number)).second)
+                return net::Address::ipv4(first + number);
+        }
     }
 
     void index_reservations(SubnetId id) {
@@ -158,6 +177,7 @@ class Leaser {
     std::vector<NicId> clients_;
     OfferMap offers_; // by domain
     std::set<net::Address> used_;
+    std::vector<std::uint32_t> next_link_local_; // by number: itself if free, else one after it
     std::map<SubnetId, net::Address> next_;
     std::map<std::pair<SubnetId, std::string>, net::Address> kept_; // by MAC or machine
 };

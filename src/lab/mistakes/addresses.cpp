@@ -27,6 +27,53 @@ plan::Mark mark_of(const Lab& lab, NicId nic, net::Address address) {
     return lab.nics[nic].at;
 }
 
+// The only subnet whose prefix an address is in, and where nobody else has it; or none.
+SubnetId home_of(const Lab& lab, const InterfaceAddress& row) {
+    SubnetId home;
+    for (SubnetId id : lab.subnets.ids()) {
+        const auto& prefix = lab.segments[lab.subnets[id].segment].prefix[row.address.family()];
+        if (!prefix || !prefix->contains(row.address))
+            continue;
+        if (home || lab.subnets[id].outside)
+            return {};
+        home = id;
+    }
+    auto owners = lab.owners_of(row.address);
+    return owners.size() == 1 ? home : SubnetId{};
+}
+
+// True if all addresses of a NIC are written, and belong on that subnet.
+bool belongs_on(const Lab& lab, NicId nic, SubnetId subnet) {
+    const Segment& segment = lab.segments[lab.subnets[subnet].segment];
+    return std::ranges::all_of(lab.addresses_of(nic), [&](AddressId id) {
+        const InterfaceAddress& row = lab.addresses[id];
+        const auto& prefix = segment.prefix[row.address.family()];
+        return row.origin == AddressOrigin::given && prefix && prefix->contains(row.address);
+    });
+}
+
+// Puts a NIC whose addresses all belong on another subnet there. If its machine has one there
+// already, that has to belong where this one is: then they are in the wrong order, and change
+// places.
+std::vector<plan::Edit> change_places(const Lab& lab, NicId nic, SubnetId home) {
+    const Nic& row = lab.nics[nic];
+    SubnetId here = lab.segments[row.segment].subnet;
+    if (!here || !home || !belongs_on(lab, nic, home) || !lab.plugs_of(nic).empty())
+        return {};
+    const std::string& machine = lab.machines[row.machine].name;
+    std::vector<plan::Edit> edits{
+        plan::SetNicSubnet{machine, row.plan_index, lab.subnets[home].name}};
+    for (NicId other : lab.nics_of(row.machine)) {
+        if (lab.nics[other].segment != lab.subnets[home].segment)
+            continue;
+        if (edits.size() > 1 || !belongs_on(lab, other, here) || !lab.plugs_of(other).empty())
+            return {};
+        edits.emplace_back(
+            plan::SetNicSubnet{machine, lab.nics[other].plan_index, lab.subnets[here].name});
+    }
+    return edits;
+}
+
 } // namespace
 
 // --- misplaced -----------------------------------------------------------------------------------
@@ -75,6 +122,14 @@ Finding describe(const Lab& lab, const MisplacedAddress& mistake, bool work_out)
                                    to_string(row.address.family())),
                        {{}, fmt::format("give {} a prefix of that family too", subnet)});
     case Kind::outside:
+        if (auto edits = work_out ? change_places(lab, row.nic, home_of(lab, row))
+                                  : std::vector<plan::Edit>{};
+            !edits.empty())
+            return finding(Cause::address_outside_subnet, Severity::error,
+                           fmt::format("{} has {}, which is not in {} ({}), but in {}", name,
+                                       address, subnet, to_string(*prefix),
+                                       lab.subnets[home_of(lab, row)].name),
+                           {std::move(edits), ""});
         return finding(Cause::address_outside_subnet, Severity::error,
                        fmt::format("{} has {}, which is not in {} ({})", name, address, subnet,
                                    to_string(*prefix)),

@@ -7,12 +7,10 @@ namespace jackal::lab {
 
 using plan::Cause;
 
-namespace {
-
-bool meets_somebody(const Inspection& in, bool any, const std::vector<net::Prefix>& prefixes) {
+bool meets_somebody(const Lab& lab, bool any, const std::vector<net::Prefix>& prefixes) {
     auto holds_owner = [&](const net::Prefix& prefix) {
-        auto next = std::ranges::lower_bound(in.lab.owners, prefix.first(), {}, &Owner::address);
-        while (next != in.lab.owners.end() && next->address <= prefix.last()) {
+        auto next = std::ranges::lower_bound(lab.owners, prefix.first(), {}, &Owner::address);
+        while (next != lab.owners.end() && next->address <= prefix.last()) {
             if (prefix.contains(next->address)) // IPv4 addresses are between IPv6 ones
                 return true;
             ++next;
@@ -21,8 +19,6 @@ bool meets_somebody(const Inspection& in, bool any, const std::vector<net::Prefi
     };
     return any || std::ranges::any_of(prefixes, holds_owner);
 }
-
-} // namespace
 
 void filter_rules(Inspection& in) {
     std::size_t comparisons_left = 100'000'000;
@@ -37,10 +33,10 @@ void filter_rules(Inspection& in) {
                    "never decides anything: rules before it match all that it does");
         for (std::uint32_t i = 0; i < filter.rules.size(); ++i) {
             const FilterRule& rule = filter.rules[i];
-            if (!meets_somebody(in, rule.any_from, rule.from))
+            if (!meets_somebody(in.lab, rule.any_from, rule.from))
                 report(Cause::rule_matches_nothing, i,
                        "matches nothing: nobody has an address in `from`");
-            else if (!meets_somebody(in, rule.any_to, rule.to))
+            else if (!meets_somebody(in.lab, rule.any_to, rule.to))
                 report(Cause::rule_matches_nothing, i,
                        "matches nothing: nobody has an address in `to`");
         }

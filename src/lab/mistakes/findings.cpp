@@ -6,6 +6,8 @@
 #include "lab/mistakes/switching.h"
 
 #include <algorithm>
+#include <fmt/format.h>
+#include <map>
 
 namespace jackal::lab {
 
@@ -26,8 +28,6 @@ void Inspection::find(Cause cause, Severity severity, std::string subject, std::
 
 namespace {
 
-// No two remedies propose one address or one range: who follows all of them would have the same
-// mistake again.
 class Proposals {
   public:
     explicit Proposals(const Lab& lab) : lab_(lab) {}
@@ -40,6 +40,8 @@ class Proposals {
         for (plan::Edit& edit : remedy.edits)
             if (const auto* gives = edit.as<plan::SetNicAddress>(); gives != nullptr && gives->to)
                 edit = settled(*gives);
+            else if (const auto* adds = edit.as<plan::AddRouter>())
+                edit = settled(*adds);
     }
 
   private:
@@ -53,6 +55,19 @@ class Proposals {
                 change.to = other;
         }
         addresses_.push_back(*change.to);
+        return change;
+    }
+
+    plan::AddRouter settled(plan::AddRouter change) {
+        auto known = routers_.find(change.name);
+        if (known == routers_.end() || known->second == change.subnets) {
+            routers_.emplace(change.name, change.subnets);
+            return change;
+        }
+        std::string stem = change.name.substr(0, change.name.rfind("-r") + 2);
+        for (int number = 1; routers_.contains(change.name) || lab_.machine(change.name); ++number)
+            change.name = fmt::format("{}{}", stem, number);
+        routers_.emplace(change.name, change.subnets);
         return change;
     }
 
@@ -73,18 +88,39 @@ class Proposals {
     const Lab& lab_;
     std::vector<net::Address> addresses_;
     std::vector<net::Prefix> prefixes_;
+    std::map<std::string, std::vector<std::string>> routers_; // subnets, by name
 };
 
 } // namespace
 
+void part_proposals(const Lab& lab, std::vector<Finding>& findings) {
+    Proposals proposals(lab);
+    for (Finding& finding : findings)
+        proposals.settle(finding.remedy);
+}
+
 std::vector<Finding> findings(const Lab& lab) {
     Inspection in(lab);
-    for (auto look :
-         {unplaced, overlapping_subnets, subnets_outside_their_space, special_use_ranges,
-          overlaps_with_outside, overlapping_spaces, exceeded_limits, duplicate_addresses,
-          duplicate_macs, addresses_set_aside, misplaced_addresses, nics_without_use,
-          subnet_gateways, next_hops, machines_that_do_not_forward, repeated_routes,
-          default_route_loops, subnets_that_nothing_joins, filter_rules})
+    for (auto look : {unplaced,
+                      overlapping_subnets,
+                      subnets_outside_their_space,
+                      special_use_ranges,
+                      overlaps_with_outside,
+                      overlapping_spaces,
+                      exceeded_limits,
+                      duplicate_addresses,
+                      duplicate_macs,
+                      addresses_set_aside,
+                      misplaced_addresses,
+                      nics_without_use,
+                      subnet_gateways,
+                      next_hops,
+                      machines_that_do_not_forward,
+                      repeated_routes,
+                      default_route_loops,
+                      subnets_that_nothing_joins,
+                      filter_rules,
+                      translations})
         look(in);
     add_switch_findings(lab, in.found);
     add_lease_findings(lab, in.found);
@@ -92,9 +128,7 @@ std::vector<Finding> findings(const Lab& lab) {
     for (Finding& finding : in.found)
         finding.remedy = within(lab, std::move(finding.remedy));
     sort_findings(in.found);
-    Proposals proposals(lab);
-    for (Finding& finding : in.found)
-        proposals.settle(finding.remedy);
+    part_proposals(lab, in.found);
     return std::move(in.found);
 }
 

@@ -57,7 +57,15 @@ void machines_that_do_not_forward(Inspection& in);
 void repeated_routes(Inspection& in);
 void default_route_loops(Inspection& in);
 void subnets_that_nothing_joins(Inspection& in);
-// filter_rules
+// filter_rules, translations
 void filter_rules(Inspection& in);
+void translations(Inspection& in);
+
+/// Changes remedies so that no two propose one address, range or name: who follows all of them
+/// would have the same mistake again.
+void part_proposals(const Lab& lab, std::vector<Finding>& findings);
+
+/// True if somebody has an address in one of the prefixes, or if `any` will do.
+bool meets_somebody(const Lab& lab, bool any, const std::vector<net::Prefix>& prefixes);
 
 } // namespace jackal::lab

@@ -72,8 +72,18 @@ Remedy find_server(const Lab& lab, NicId nic) {
     if (subnet.dhcp)
         if (Remedy remedy = revive_server(lab, subnet, nic); !remedy.edits.empty())
             return remedy;
-    if (router && !subnet.dhcp)
-        return {{plan::SetDhcpSize{subnet.name, std::max(usual, clients_on(lab, subnet))}}, ""};
+    if (router && !subnet.dhcp) {
+        Remedy remedy{{plan::SetDhcpSize{subnet.name, std::max(usual, clients_on(lab, subnet))}},
+                      ""};
+        Wiring wiring(lab, WiringState(lab)); // switches may keep the two apart, too
+        for (NicId own : lab.nics_of(router))
+            if (lab.nics[own].segment == lab.nics[nic].segment
+                && wiring.domain(lab, own) != wiring.domain(lab, nic))
+                for (plan::Edit& edit :
+                     describe(lab, why_apart(lab, WiringState(lab), own, nic)).remedy.edits)
+                    remedy.edits.push_back(std::move(edit));
+        return remedy;
+    }
     if (router)
         return {{plan::SetDhcpRelay{subnet.name, lab.machines[router].name}}, ""};
     return {{},

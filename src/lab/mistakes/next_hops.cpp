@@ -121,7 +121,10 @@ std::optional<net::Address> router_towards(const Inspection& in, MachineId id,
         for (NicId theirs : in.forwarding(lab.nics[own].segment)) {
             MachineId neighbour = lab.nics[theirs].machine;
             const auto* address = lab.first_address(theirs, route.to.family());
-            if (neighbour == id || address == nullptr)
+            if (neighbour == id || address == nullptr || address->address == route.via)
+                continue;
+            OnLink place = on_link(lab, id, address->address);
+            if (place.own || place.segment != lab.nics[own].segment)
                 continue;
             if (!first)
                 first = address->address;

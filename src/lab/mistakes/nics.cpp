@@ -37,8 +37,12 @@ Finding describe(const Lab& lab, const BareNic& mistake) {
     Remedy remedy{
         {plan::SetNicAddress{lab.machines[nic.machine].name, nic.plan_index, {}, std::nullopt}},
         ""};
+    const auto& prefix = lab.segments[nic.segment].prefix;
     if (lab.segments[nic.segment].link)
         remedy = {{}, "give the link a prefix of that family"};
+    else if (mistake.family ? !prefix[*mistake.family] : !prefix.ipv4 && !prefix.ipv6)
+        remedy = {{},
+                  fmt::format("give {} a prefix of that family", lab.segment_name(nic.segment))};
     std::string kind = mistake.family ? fmt::format("{} ", net::to_string(*mistake.family)) : "";
     return {Cause::nic_unaddressed,
             Severity::warning,

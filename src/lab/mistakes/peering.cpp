@@ -51,50 +51,84 @@ Remedy accept(const Lab& lab, const Peering& peering) {
 }
 
 // Private space for a site in the place of `range`: as large, or else as large as there is.
-std::optional<net::Prefix> another_space(const Lab& lab, const Site& site,
-                                         const net::Prefix& range) {
+std::optional<net::Prefix> another_space(const Lab& lab, const Site& site, const net::Prefix& range,
+                                         std::span<const net::Prefix> besides) {
     constexpr int longest = 24;
     if (range.family() == net::Family::ipv6)
-        return free_space(lab, net::Family::ipv6, 48, lab.name + "/" + site.name + "/2");
+        return free_space(lab, net::Family::ipv6, 48,
+                          fmt::format("{}/{}/{}", lab.name, site.name, besides.size() + 2),
+                          besides);
     for (int length = range.length(); length <= std::max(longest, range.length()); ++length)
-        if (auto space = free_space(lab, net::Family::ipv4, length, ""))
+        if (auto space = free_space(lab, net::Family::ipv4, length, "", besides))
             return space;
     return std::nullopt;
 }
 
-// Gives the second site another range in the place of each that overlaps one of the first.
-Remedy separate(const Lab& lab, const Peering& peering) {
-    Remedy remedy{{}, "give one of the two sites a space of its own"};
-    const Site& site = lab.sites[peering.sites[1]];
-    auto renumber_to = [&](SubnetId id, const net::Prefix& to) {
-        for (plan::Edit& edit : renumber(lab, id, to))
-            remedy.edits.push_back(std::move(edit));
-    };
-    std::vector<net::Prefix> done;
-    for (const plan::Overlap& overlap : peering.overlaps) {
-        const net::Prefix& range = overlap.second;
-        if (std::ranges::find(done, range) != done.end())
-            continue;
-        done.push_back(range);
-        bool is_space = std::ranges::find(site.space, range) != site.space.end();
-        auto space = is_space ? another_space(lab, site, range) : std::nullopt;
-        if (space)
-            remedy.edits.push_back(plan::SetSiteSpace{site.name, range, *space});
-        for (SubnetId id : lab.subnets.ids()) {
-            const Subnet& subnet = lab.subnets[id];
-            const auto& prefix = lab.segments[subnet.segment].prefix[range.family()];
-            if (subnet.site != peering.sites[1] || !subnet.prefix_written || !prefix
+// Gives the second site another range in the place of each that overlaps one of the first. Ranges
+// of a subnet that are written by address are moved by a command, and not by a change of the plan.
+class Separation {
+  public:
+    Separation(const Lab& lab, const Peering& peering)
+        : lab_(lab), peering_(peering), site_(lab.sites[peering.sites[1]]) {}
+
+    Remedy run() {
+        std::vector<net::Prefix> done;
+        for (const plan::Overlap& overlap : peering_.overlaps)
+            if (std::ranges::find(done, overlap.second) == done.end()) {
+                done.push_back(overlap.second);
+                replace(overlap.second);
+            }
+        if (!commands_.empty())
+            return {{}, fmt::format("{}", fmt::join(commands_, "; "))};
+        return {std::move(edits_), "give one of the two sites a space of its own"};
+    }
+
+  private:
+    void replace(const net::Prefix& range) {
+        bool is_space = std::ranges::find(site_.space, range) != site_.space.end();
+        auto space = is_space ? another_space(lab_, site_, range, given_) : std::nullopt;
+        if (space) {
+            given_.push_back(*space);
+            edits_.emplace_back(plan::SetSiteSpace{site_.name, range, *space});
+        }
+        bool by_command = false;
+        for (SubnetId id : lab_.subnets.ids()) {
+            const Subnet& subnet = lab_.subnets[id];
+            const auto& prefix = lab_.segments[subnet.segment].prefix[range.family()];
+            if (subnet.site != peering_.sites[1] || !subnet.prefix_written || !prefix
                 || !range.contains(*prefix))
                 continue;
+            std::optional<net::Prefix> to;
             if (space && space->length() == range.length())
-                renumber_to(
-                    id, net::Prefix(net::moved(prefix->first(), range, *space), prefix->length()));
-            else if (auto to = free_prefix(lab, subnet.site, range.family(), prefix->length()))
-                renumber_to(id, *to);
+                to = net::Prefix(net::moved(prefix->first(), range, *space), prefix->length());
+            else if ((to =
+                          free_prefix(lab_, subnet.site, range.family(), prefix->length(), given_)))
+                given_.push_back(*to);
+            if (!to)
+                continue;
+            if (subnet.ranges_written && !space)
+                by_command_of(subnet.name, *to);
+            by_command |= subnet.ranges_written;
+            for (plan::Edit& edit : renumber(lab_, id, *to))
+                edits_.push_back(std::move(edit));
         }
+        if (by_command && space)
+            by_command_of(site_.name, *space);
     }
-    return remedy;
-}
+
+    void by_command_of(const std::string& name, const net::Prefix& to) {
+        commands_.push_back(
+            fmt::format("jackal addresses {} --renumber {}={} --write moves it with its ranges",
+                        lab_.source.empty() ? "PLAN" : lab_.source, name, net::to_string(to)));
+    }
+
+    const Lab& lab_;
+    const Peering& peering_;
+    const Site& site_;
+    std::vector<net::Prefix> given_;
+    std::vector<plan::Edit> edits_;
+    std::vector<std::string> commands_;
+};
 
 std::string overlaps_text(const Lab& lab, const Peering& peering) {
     constexpr std::size_t most_shown = 3;
@@ -290,7 +324,7 @@ Finding describe(const Lab& lab, const Peering& peering) {
         f.cause = Cause::peering_blocked;
         f.message = fmt::format("{} carries nothing: {}, but {}", what, consent,
                                 overlaps_text(lab, peering));
-        f.remedy = separate(lab, peering);
+        f.remedy = Separation(lab, peering).run();
         return f;
     }
     f.cause = peering.state == PeeringState::half      ? Cause::peering_half

@@ -2,9 +2,12 @@
 #include "jackal/plan/validate.h"
 #include "plan/complete/builders.h"
 #include "plan/complete/sites.h"
+#include "plan/nic_names.h"
 
 #include <algorithm>
 #include <array>
+#include <fmt/format.h>
+#include <map>
 #include <set>
 #include <unordered_map>
 
@@ -130,6 +133,12 @@ class CoreBuilder {
             for (const auto* end : {&link.first, &link.second})
                 if (auto machine = machines_.find(end->value); machine != machines_.end())
                     ++nics_[machine->second];
+        for (const Link& link : plan_.links)
+            namer_.next(link);
+        for (const Pins::Names& pin : plan_.pins.nics)
+            if (!pin.names.empty())
+                pinned_.emplace(std::pair(pin.machine, pin.on), pin.names.front());
+        names_.emplace(plan_);
     }
 
     std::optional<std::size_t> machine(const std::string& name) const {
@@ -184,11 +193,29 @@ class CoreBuilder {
         link.mtu_bytes = peering.mtu_bytes;
         link.up = peering.up;
         link.at = peering.at;
+        const std::string name = namer_.next(link);
+        std::array<std::string, 2> nics{next_nic(first, name), next_nic(second, name)};
+        for (std::size_t end : {0, 1})
+            link.nics[end].value = nics[end];
         plan_.links.push_back(std::move(link));
         into_.peering_of_.push_back(number);
-        std::array<std::string, 2> nics{nic_name(plan_.machines[first], nics_[first]++),
-                                        nic_name(plan_.machines[second], nics_[second]++)};
         return {static_cast<std::uint32_t>(plan_.links.size() - 1), std::move(nics)};
+    }
+
+    // What one more NIC of a machine is called: as it is pinned, or by its position, but not as
+    // another that is named.
+    std::string next_nic(std::size_t machine, const std::string& link) {
+        if (named_machines_.insert(machine).second)
+            for (std::size_t i = 0; i < nics_[machine]; ++i)
+                named_.emplace(machine, names_->name(machine, i));
+        std::size_t position = nics_[machine]++;
+        auto pin = pinned_.find({plan_.machines[machine].name, link});
+        if (pin != pinned_.end() && named_.insert({machine, pin->second}).second)
+            return pin->second;
+        std::string name = nic_name(plan_.machines[machine], position);
+        while (!named_.insert({machine, name}).second)
+            name = fmt::format("eth{}", ++position);
+        return name;
     }
 
     // Routes from a machine to all subnets of a site, but for those that its own routes lead to.
@@ -261,12 +288,8 @@ class CoreBuilder {
     }
 
     std::string link_nic(std::size_t machine, std::uint32_t link) const {
-        const Machine& owner = plan_.machines[machine];
-        std::size_t position = owner.nics.size();
-        for (std::uint32_t i = 0; i < link; ++i)
-            position += (plan_.links[i].first.value == owner.name ? 1 : 0)
-                        + (plan_.links[i].second.value == owner.name ? 1 : 0);
-        return nic_name(owner, position);
+        const Link& entry = plan_.links[link];
+        return entry.nics[entry.first.value == plan_.machines[machine].name ? 0 : 1].value;
     }
 
     bool is_neighbour(std::uint32_t one, std::uint32_t other) const {
@@ -283,6 +306,11 @@ class CoreBuilder {
     std::set<std::pair<std::uint32_t, std::uint32_t>> pairs_; // of sites that are peers
     std::vector<bool> has_link_;                              // by peering
     std::vector<std::size_t> nics_;                           // by machine: how many it has so far
+    LinkNamer namer_;
+    std::optional<NicNames> names_;        // of what is written
+    std::set<std::size_t> named_machines_; // whose NICs are in named_
+    std::set<std::pair<std::size_t, std::string>> named_;
+    std::map<std::pair<std::string, std::string>, std::string> pinned_; // by machine and link
     std::size_t routes_ = 0;
 };
 

@@ -1,6 +1,7 @@
 #include "jackal/plan/validate.h"
 #include "plan/edit/duties.h"
 #include "plan/edit/entries.h"
+#include "plan/nic_names.h"
 
 #include <stdexcept>
 
@@ -12,15 +13,17 @@ namespace {
 std::vector<std::string> names_of(const Plan& plan, const Machine& machine,
                                   const std::string& nic) {
     std::vector<std::string> names{nic};
+    NicNames all(plan);
+    auto number = static_cast<std::size_t>(&machine - plan.machines.data());
     std::size_t position = machine.nics.size();
     for (std::size_t i = 0; i < machine.nics.size(); ++i)
-        if (nic_name(machine, i) == nic)
+        if (all.name(number, i) == nic)
             names.push_back(machine.nics[i].subnet.value);
     for (const Link& link : plan.links) {
         bool first = link.first.value == machine.name;
         if (!first && link.second.value != machine.name)
             continue;
-        if (nic_name(machine, position++) == nic)
+        if (all.name(number, position++) == nic)
             names.push_back((first ? link.second : link.first).value);
     }
     return names;
@@ -133,6 +136,31 @@ struct Deed {
             if (given.value.address == e.from)
                 given.value = {*e.to, std::nullopt};
     }
+    // What a machine is told of a protocol that redistributes.
+    template <class Use>
+    void with_protocol(const std::string& name, RouteSource protocol, Use use) const {
+        Protocols& told = protocols_of(machine_of(plan, name));
+        if (protocol == RouteSource::ospf)
+            use(spoken(told.ospf, name));
+        else if (protocol == RouteSource::rip)
+            use(spoken(told.rip, name));
+        else
+            use(spoken(told.bgp, name));
+    }
+    void operator()(const Redistribute& e) const {
+        with_protocol(e.machine, e.into, [&](auto& protocol) {
+            if (std::ranges::find(protocol.redistribute, e.from, &Redistribution::from)
+                == protocol.redistribute.end()) // else it is proposed twice
+                protocol.redistribute.push_back({.from = e.from});
+        });
+    }
+    void operator()(const AnnounceDefault& e) const {
+        with_protocol(e.machine, e.into,
+                      [](auto& protocol) { protocol.default_route = DefaultRoute::held; });
+    }
+    void operator()(const SetNicSubnet& e) const {
+        machine_of(plan, e.machine).nics.at(e.nic).subnet.value = e.subnet;
+    }
     void operator()(const SetNicUp& e) const {
         machine_of(plan, e.machine).nics.at(e.nic).up = true;
     }
@@ -143,6 +171,12 @@ struct Deed {
         machine_of(plan, e.machine).nics.push_back({.subnet = e.subnet});
     }
     void operator()(const AddRouter& e) const {
+        auto same = std::ranges::find(plan.machines, e.name, &Machine::name);
+        if (same != plan.machines.end()
+            && std::ranges::equal(
+                same->nics, e.subnets, {},
+                [](const Nic& nic) -> const std::string& { return nic.subnet.value; }))
+            return; // proposed twice
         Machine router{.kind = MachineKind::router, .name = e.name};
         for (const std::string& subnet : e.subnets)
             router.nics.push_back({.subnet = subnet});
@@ -162,7 +196,10 @@ struct Deed {
         machine.gateway = gateway;
     }
     void operator()(const AddRoute& e) const {
-        routes_of(plan, e.machine).push_back({.to = e.to, .via = e.via});
+        Route route{.to = e.to, .via = e.via};
+        if (!e.nic.empty())
+            route.nic = e.nic;
+        routes_of(plan, e.machine).push_back(std::move(route));
     }
     void operator()(const SetRouteVia& e) const {
         Route& route = routes_of(plan, e.machine).at(e.route);
@@ -199,6 +236,11 @@ struct Deed {
     void operator()(const AddTranslation& e) const {
         if (!is_made(plan, e.machine))
             duties_of(e.machine).translations.push_back({.nic = e.nic});
+    }
+    void operator()(const RemoveTranslation& e) const {
+        auto& rules = duties_of(e.machine).translations;
+        rules.at(e.position);
+        rules.erase(rules.begin() + static_cast<std::ptrdiff_t>(e.position));
     }
     void operator()(const AddService& e) const {
         if (!is_made(plan, e.machine))
@@ -239,8 +281,12 @@ struct Deed {
             duties_of(e.machine).dns.emplace_back(e.server);
     }
     void operator()(const AddSegmentPort& e) const {
-        switch_of(plan, e.owner)
-            .ports.push_back({.name = e.name, .untagged = e.vlan, .segment = e.subnet});
+        auto& ports = switch_of(plan, e.owner).ports;
+        if (std::ranges::none_of(ports, [&](const SwitchPort& port) { // proposed twice
+                return port.name == e.name && port.untagged == e.vlan
+                       && port.segment.value == e.subnet;
+            }))
+            ports.push_back({.name = e.name, .untagged = e.vlan, .segment = e.subnet});
     }
     void operator()(const SetBondMemberUp& e) const { member_of(plan, e).up = true; }
     void operator()(const AcceptPeering& e) const {
@@ -253,6 +299,10 @@ struct Deed {
     void operator()(const TakeRelayed& e) const { side_of(plan, e.peering, e.site).relayed = true; }
     void operator()(const SetPeeringExit& e) const { side_of(plan, e.peering, e.site).exit = e.to; }
     void operator()(const AddPeering& e) const {
+        for (const Peering& known : plan.peerings)
+            if ((known.first.value == e.sites[0] && known.second.value == e.sites[1])
+                || (known.first.value == e.sites[1] && known.second.value == e.sites[0]))
+                return; // proposed twice
         Peering peering{.first = e.sites[0], .second = e.sites[1]};
         for (int side : {0, 1}) {
             peering.sides[side].declared = true;
@@ -278,7 +328,8 @@ struct Deed {
         plan.links.push_back({.first = e.first, .second = e.second, .delay = e.delay});
     }
     void operator()(const AddTunnel& e) const {
-        plan.links.push_back({.first = e.first, .second = e.second, .tunnel = Tunnel{}});
+        plan.links.push_back(
+            {.first = e.first, .second = e.second, .delay = e.delay, .tunnel = Tunnel{}});
     }
 };
 

@@ -40,7 +40,7 @@ std::string to_string(const Place& place) {
         case Place::Step::Kind::key:
         case Place::Step::Kind::name: text += (text.empty() ? "" : ".") + step.word; break;
         case Place::Step::Kind::one_of:
-            text += fmt::format(".{} (for {} alone)", step.word, step.other);
+            text += fmt::format(".{} (written out of {})", step.other, step.word);
             break;
         case Place::Step::Kind::index: text += fmt::format("[{}]", step.index); break;
         case Place::Step::Kind::between:

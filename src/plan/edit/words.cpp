@@ -50,8 +50,25 @@ Stand stand_of(const Plan& plan, const std::string& name) {
     return {Place{}.key("routers").name(name), at};
 }
 
+std::string join_text(const std::string& first, const std::string& second,
+                      std::chrono::microseconds delay) {
+    double delay_ms = static_cast<double>(delay.count()) / 1000;
+    return fmt::format("{{between: [{}, {}]{}}}", first, second,
+                       delay_ms == 0 ? "" : fmt::format(", delay: {:g}ms", delay_ms));
+}
+
 Place nic_path(const Plan& plan, const std::string& name, std::size_t nic) {
     return machine_path(machine_of(plan, name)).key("nics").index(nic);
+}
+
+// An address as a NIC's entry has it; empty if it does not.
+std::string written_at(const Nic& nic, net::Address address) {
+    for (const auto& given : nic.address.given)
+        if (given.value.address == address)
+            return given.value.length
+                       ? fmt::format("{}/{}", net::to_string(address), *given.value.length)
+                       : net::to_string(address);
+    return "";
 }
 
 Mark nic_mark(const Plan& plan, const std::string& name, std::size_t nic) {
@@ -129,7 +146,12 @@ struct Words {
         const Nic& nic = machine_of(plan, e.machine).nics.at(e.nic);
         return {nic_path(plan, e.machine, e.nic).key("address"), "set",
                 e.to ? net::to_string(*e.to) : "auto", nic.address.at ? nic.address.at : nic.at,
-                e.to && e.from != *e.to ? net::to_string(e.from) : ""};
+                e.to ? written_at(nic, e.from) : ""};
+    }
+    EditText operator()(const SetNicSubnet& e) const {
+        const Nic& nic = machine_of(plan, e.machine).nics.at(e.nic);
+        return {nic_path(plan, e.machine, e.nic).key("subnet"), "set", e.subnet, nic.subnet.at,
+                nic.subnet.value};
     }
     EditText operator()(const SetNicUp& e) const {
         return {nic_path(plan, e.machine, e.nic).key("state"), "set", "up",
@@ -170,7 +192,8 @@ struct Words {
     }
     EditText operator()(const AddRoute& e) const {
         return {routes_path(plan, e.machine), "add",
-                fmt::format("{{to: {}, via: {}}}", to_string(e.to), to_string(e.via)),
+                fmt::format("{{to: {}, via: {}{}}}", to_string(e.to), to_string(e.via),
+                            e.nic.empty() ? "" : ", nic: " + e.nic),
                 site_of_core(plan, e.machine) != nullptr ? site_of_core(plan, e.machine)->at
                                                          : machine_of(plan, e.machine).at};
     }
@@ -216,6 +239,13 @@ struct Words {
     EditText operator()(const AddTranslation& e) const {
         Stand place = stand_of(plan, e.machine);
         return {place.path.key("nat"), "add", fmt::format("{{out: {}}}", e.nic), place.at};
+    }
+    EditText operator()(const RemoveTranslation& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        if (!machine.duties)
+            throw std::out_of_range(fmt::format("{} translates nothing", e.machine));
+        return {machine_path(machine).key("nat").index(e.position), "remove", "",
+                machine.duties->translations.at(e.position).at};
     }
     EditText operator()(const AddService& e) const {
         Stand place = stand_of(plan, e.machine);
@@ -316,18 +346,10 @@ struct Words {
                 {}};
     }
     EditText operator()(const AddLink& e) const {
-        double delay_ms = static_cast<double>(e.delay.count()) / 1000;
-        std::string delay = delay_ms == 0 ? "" : fmt::format(", delay: {:g}ms", delay_ms);
-        return {Place{}.key("links"),
-                "add",
-                fmt::format("{{between: [{}, {}]{}}}", e.first, e.second, delay),
-                {}};
+        return {Place{}.key("links"), "add", join_text(e.first, e.second, e.delay), {}};
     }
     EditText operator()(const AddTunnel& e) const {
-        return {Place{}.key("tunnels"),
-                "add",
-                fmt::format("{{between: [{}, {}]}}", e.first, e.second),
-                {}};
+        return {Place{}.key("tunnels"), "add", join_text(e.first, e.second, e.delay), {}};
     }
     EditText operator()(const SetOspfNic& e) const {
         using What = SetOspfNic::What;
@@ -348,6 +370,16 @@ struct Words {
         case What::priority: break;
         }
         return {path.key("priority").name(e.nic), "set", fmt::format("{}", e.value), at};
+    }
+    EditText operator()(const Redistribute& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        return {machine_path(machine).key(to_string(e.into)).key("redistribute"), "add",
+                std::string(to_string(e.from)), machine.at};
+    }
+    EditText operator()(const AnnounceDefault& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        return {machine_path(machine).key(to_string(e.into)).key("default"), "set", "true",
+                machine.at};
     }
     EditText operator()(const SetOspfStub& e) const {
         const Machine& machine = machine_of(plan, e.machine);

@@ -88,6 +88,7 @@ const Key<Link> tunnel_keys[] = {
     {"hourly-cost", [](Reader& r, NodeId n,
                        Link& l) { l.tunnel->hourly_cost = read_cost(r, n).value_or(tunnel_cost); }},
     {"mtu", [](Reader& r, NodeId n, Link& l) { l.mtu_bytes = read_mtu(r, n); }},
+    {"nics", [](Reader& r, NodeId n, Link& l) { read_pair(r, n, "nics", l.nics[0], l.nics[1]); }},
     {"over", [](Reader& r, NodeId n,
                 Link& l) { read_pair(r, n, "over", l.tunnel->over[0], l.tunnel->over[1]); }},
     {"pool", [](Reader& r, NodeId n, Link& l) { read_word(r, n, l.pool); }},

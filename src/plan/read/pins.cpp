@@ -52,6 +52,20 @@ const Key<Pins> pins_keys[] = {
              });
          });
      }},
+    {"nics",
+     [](Reader& r, NodeId n, Pins& p) {
+         r.each_pair(n, "pinned nics", [&](NodeId machine, NodeId places) {
+             r.each_pair(places, "a pinned machine", [&](NodeId on, NodeId value) {
+                 Pins::Names pin{std::string(r.text(machine)), std::string(r.text(on)), {}};
+                 r.each_item(value, [&](NodeId item) {
+                     Placed<std::string> name;
+                     read_word(r, item, name);
+                     pin.names.push_back(std::move(name.value));
+                 });
+                 p.nics.push_back(std::move(pin));
+             });
+         });
+     }},
     {"sites",
      [](Reader& r, NodeId n, Pins& p) { read_pinned_prefixes(r, n, "pinned sites", p.sites); }},
     {"subnets",

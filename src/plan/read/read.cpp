@@ -139,6 +139,7 @@ const Key<Link> link_keys[] = {
              l.loss = *percent / 100;
      }},
     {"mtu", [](Reader& r, NodeId n, Link& l) { l.mtu_bytes = read_mtu(r, n); }},
+    {"nics", [](Reader& r, NodeId n, Link& l) { read_pair(r, n, "nics", l.nics[0], l.nics[1]); }},
     {"pool", [](Reader& r, NodeId n, Link& l) { read_word(r, n, l.pool); }},
     {"prefix", [](Reader& r, NodeId n, Link& l) { read_prefix_per_family(r, n, l.prefixes); }},
     {"state", [](Reader& r, NodeId n, Link& l) { read_state(r, n, l.up); }},

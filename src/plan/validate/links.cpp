@@ -29,6 +29,9 @@ void check_link(Validation& v, const Link& link) {
     if (!link.first.value.empty() && link.first.value == link.second.value)
         v.problem(link.second.at, fmt::format("a link from {} to itself", link.first.value));
     check_link_prefixes(v, link.prefixes, link.pool);
+    for (const auto& name : link.nics)
+        if (!name.value.empty())
+            check_nic_name(v, name.value, name.at);
     if (link.tunnel)
         check_tunnel(v, link);
 }

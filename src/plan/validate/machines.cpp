@@ -41,7 +41,7 @@ void check_options(Validation& v, const NicOptions& options, const Machine& mach
 
 void check_route(Validation& v, const Route& route, const Machine& machine) {
     if (const auto* to = std::get_if<std::string>(&route.to.value);
-        to != nullptr && !to->empty() && !v.subnets.has(*to))
+        to != nullptr && !to->empty() && !v.subnets.has(*to) && !v.sites.has(*to))
         v.problem(route.to.at, v.subnets.unknown(*to));
     if (const auto* via = std::get_if<std::string>(&route.via.value);
         via != nullptr && !via->empty() && !v.machines.has(*via))

@@ -11,8 +11,6 @@ namespace jackal::plan {
 
 namespace {
 
-constexpr std::size_t longest_nic_name = 15; // Linux's IFNAMSIZ has room for one letter more
-
 // A host-name label that somebody may have meant who wrote that; empty if nothing is left of it.
 std::string name_like(std::string_view text, std::size_t most) {
     std::string name;
@@ -86,24 +84,29 @@ bool has_nic(Validation& v, const Machine& machine, std::string_view name) {
     constexpr std::size_t few = 16; // for which an index is not worth making
     if (count <= few) {
         for (std::size_t i = 0; i < count; ++i)
-            if (nic_name(machine, i) == name)
+            if (v.name_of(machine, i) == name)
                 return true;
         return false;
     }
-    auto [index, is_new] = v.nic_names.try_emplace(&machine);
+    auto [index, is_new] = v.many_names.try_emplace(&machine);
     for (std::size_t i = 0; is_new && i < count; ++i)
-        index->second.insert(nic_name(machine, i));
+        index->second.insert(v.name_of(machine, i));
     return index->second.contains(std::string(name));
+}
+
+void check_nic_name(Validation& v, const std::string& name, Mark at) {
+    check_name(v, name, at, longest_nic_name);
+    if (name == "lo" || name == "all" || name == "default")
+        v.problem(at, fmt::format("a NIC cannot be named \"{}\": Linux uses the name", name));
 }
 
 void check_nic_names(Validation& v, const Machine& machine) {
     std::unordered_set<std::string> seen;
     for (std::size_t i = 0; i < nic_count(v, machine); ++i) {
-        std::string name = nic_name(machine, i);
+        std::string name = v.name_of(machine, i);
         Mark at = i < machine.nics.size() ? machine.nics[i].at : machine.at;
-        check_name(v, name, at, longest_nic_name);
-        if (name == "lo" || name == "all" || name == "default")
-            v.problem(at, fmt::format("a NIC cannot be named \"{}\": Linux uses the name", name));
+        if (i < machine.nics.size()) // links look at theirs
+            check_nic_name(v, name, at);
         if (!seen.insert(name).second)
             v.problem(at, fmt::format("{} has two NICs named \"{}\"", machine.name, name));
     }

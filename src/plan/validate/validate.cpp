@@ -9,7 +9,7 @@ Validation::Validation(const Complete& of)
     : whole(of), plan(of.entries()), sites("site", plan.sites), pools("pool", plan.pools),
       subnets("subnet", plan.subnets), machines("machine", plan.machines),
       filters("filter", plan.filters), policies("policy", plan.policies),
-      switches("switch", plan.switches), link_nics(plan.machines.size()) {}
+      switches("switch", plan.switches), nic_names(plan), link_nics(plan.machines.size()) {}
 
 std::vector<Problem> problems_of(const Complete& plan) {
     Validation v(plan);

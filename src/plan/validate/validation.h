@@ -4,6 +4,7 @@
 #include "jackal/limits.h"
 #include "jackal/plan/complete.h"
 #include "jackal/plan/name_index.h"
+#include "plan/nic_names.h"
 #include "plan/suggester.h"
 
 #include <fmt/format.h>
@@ -60,6 +61,7 @@ struct Validation {
     Names<Filter> filters;
     Names<Policy> policies;
     Names<Switch> switches;
+    NicNames nic_names;      ///< of all
     std::string bridge = {}; ///< the subnet that is the physical network
     std::size_t named = 0;   ///< addresses, by rules and translations so far
     Suggester ports_near = {};
@@ -68,11 +70,16 @@ struct Validation {
     std::unordered_set<std::string> ports = {};                ///< `SWITCH/PORT`
     std::unordered_map<std::string, std::string> plugged = {}; ///< by port: what
     std::vector<std::size_t> link_nics;                        ///< by machine: NICs that links add
-    std::unordered_map<const Machine*, std::unordered_set<std::string>> nic_names =
+    std::unordered_map<const Machine*, std::unordered_set<std::string>> many_names =
         {}; ///< of machines with many that were asked for
 
     /// Rules and translations may name so many addresses in all.
     static constexpr std::size_t most_named = limits::named_addresses;
+
+    /// What a NIC of one of the plan's machines is called.
+    std::string name_of(const Machine& machine, std::size_t position) const {
+        return nic_names.name(static_cast<std::size_t>(&machine - plan.machines.data()), position);
+    }
 
     void problem(Mark at, std::string message) { problems.push_back({at, std::move(message)}); }
 };
@@ -86,6 +93,7 @@ void collect_names(Validation& v);
 void count_link_nics(Validation& v);
 std::size_t nic_count(const Validation& v, const Machine& machine);
 bool has_nic(Validation& v, const Machine& machine, std::string_view name);
+void check_nic_name(Validation& v, const std::string& name, Mark at);
 void check_nic_names(Validation& v, const Machine& machine);
 bool are_linked(Validation& v, const std::string& one, const std::string& other);
 

@@ -82,7 +82,8 @@ Diagnosis to_broadcast(const Case& c) {
     }
     NicId target = c.leg.target;
     Diagnosis d = c.say(
-        describe(c.lab, lab::BroadcastAddress{target, c.far, c.lab.nics[c.route->out].segment}),
+        describe(c.lab, lab::BroadcastAddress{target, c.far,
+                                              c.lab.nics[c.journey.steps.back().out].segment}),
         target ? c.lab.nics[target].machine : c.here);
     if (!target)
         d.at = c.mark(c.here);

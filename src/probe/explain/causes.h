@@ -65,6 +65,8 @@ Diagnosis not_relayed(const Case& c);
 Maybe outside(const Case& c);
 /// The packet went by the default route of a lease, and by another NIC it would have got there.
 Maybe led_astray_by_lease(const Case& c);
+/// The packet went by one default route of a machine, and another one leads there.
+Maybe led_astray_by_default(const Case& c);
 
 // --- loops.cpp, filters.cpp, tunnels.cpp -------------------------------------------------------
 

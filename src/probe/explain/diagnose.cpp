@@ -164,6 +164,7 @@ GapKind kind_of(const routing::Settled& settled, const Exchange& exchange) {
     if (std::size_t start = loop_start(journey); start != journey.steps.size())
         kind.circle = journey.steps[start].machine;
     kind.left_by = machine_of(leaving(lab, journey));
+    kind.by_default = machine_of(by_one_default(settled, journey));
     if (leg.request != nullptr)
         kind.request_left_by = machine_of(leaving(lab, *leg.request));
     if (!lab.leases.empty())

@@ -36,6 +36,8 @@ Diagnosis explain(const routing::Settled& settled, const Leg& leg) {
         return *d;
     if (auto d = between_sites(c))
         return *d;
+    if (auto d = led_astray_by_default(c))
+        return *d;
     if (auto d = outside(c))
         return *d;
     if (auto d = led_astray_by_lease(c))
@@ -54,7 +56,7 @@ Diagnosis explain(const routing::Settled& settled, const Leg& leg) {
     case Ending::not_forwarding: return not_forwarding(c);
     case Ending::no_neighbour: return no_neighbour(c);
     case Ending::ttl_expired: return ttl_expired(c);
-    case Ending::too_big: return too_big(c, c.route->out);
+    case Ending::too_big: return too_big(c, c.journey.steps.back().out);
     case Ending::too_big_to_take: return too_big(c, c.journey.steps.back().in);
     case Ending::to_broadcast: return to_broadcast(c);
     case Ending::filtered: return filtered(c);

@@ -20,6 +20,10 @@ std::size_t loop_start(const packet::Journey& journey);
 /// The last step by which a packet left the lab, or null.
 const packet::Step* leaving(const lab::Lab& lab, const packet::Journey& journey);
 
+/// The first step by which a packet left a machine by one of its default routes that has another
+/// one with another next hop, or null. Default routes of leases do not count as the one used.
+const packet::Step* by_one_default(const routing::Settled& settled, const packet::Journey& journey);
+
 /// Why the leg failed.
 Diagnosis explain(const routing::Settled& settled, const Leg& leg);
 

@@ -60,6 +60,19 @@ Diagnosis apart(const Case& c, const Hop& hop) {
                  c.lab.nics[hop.out].machine);
 }
 
+// One of the two has an address that does not go with their segment, or no lease.
+Maybe off_link(const Case& c, const Hop& hop) {
+    for (NicId nic : {hop.out, hop.in}) {
+        const lab::Lease* lease = c.lab.lease_of(nic);
+        if (c.family == net::Family::ipv4 && lease != nullptr
+            && lease->refusal != lab::Lease::Refusal::none)
+            return c.say(describe(c.lab, *lease), c.lab.nics[nic].machine);
+        if (auto d = misaddressed(c, nic, c.lab.first_address(nic, c.family)->address))
+            return d;
+    }
+    return {};
+}
+
 } // namespace
 
 Diagnosis machine_off(const Case& c, MachineId id) {
@@ -100,7 +113,7 @@ Maybe idle(const Case& c, const Hop& hop) {
         return bare(c, hop.in);
     if (!c.settled.hears(hop.out, hop.in))
         return apart(c, hop);
-    return {};
+    return is_on_link(c.lab, hop, c.family) ? Maybe{} : off_link(c, hop);
 }
 
 // What keeps one hop from working, if anything does.

@@ -31,6 +31,26 @@ lab::BadNextHop::Why why_bad(routing::Refusal why) {
     return Why::off_link;
 }
 
+// A host that does not forward leaves an IPv6 next hop that does not answer for its next best
+// route: RFC 4861 section 6.3.6 says so of default routers, Linux does it with all routes. So later
+// pings may fare better than the first.
+std::string leaves_it_text(const Case& c) {
+    if (c.family == net::Family::ipv4 || c.lab.machines[c.here].forwards)
+        return "";
+    std::optional<routing::Route> next;
+    for (const routing::Route& other : c.settled.routes(c.here))
+        if (other.to.contains(c.far) && other.via != c.route->via
+            && other.kind >= RouteKind::connected
+            && (!next || other.to.length() > next->to.length()))
+            next = other;
+    if (!next)
+        return "";
+    return fmt::format("; after some pings without an answer {} leaves it for its route to {}{}, "
+                       "as IPv6 hosts do (RFC 4861 section 6.3.6)",
+                       c.name(c.here), next->to.length() == 0 ? "default" : to_string(next->to),
+                       next->kind == RouteKind::connected ? "" : " via " + to_string(next->via));
+}
+
 // The route that was used has a next hop that nobody on the segment has, or the machine itself.
 Diagnosis bad_next_hop(const Case& c, lab::SegmentId segment) {
     using Why = lab::BadNextHop::Why;
@@ -40,6 +60,7 @@ Diagnosis bad_next_hop(const Case& c, lab::SegmentId segment) {
         describe(c.lab, lab::BadNextHop{c.here, &route, own ? Why::own : Why::unclaimed, segment},
                  lab::Seen::by_packet),
         c.here);
+    d.explanation += leaves_it_text(c);
     d.remedy = lead_rightly(c, c.here, route);
     return d;
 }
@@ -175,19 +196,20 @@ Diagnosis no_router_between(const Case& c) {
 
 Diagnosis no_neighbour(const Case& c) {
     net::Address next_hop = c.journey.next_hop;
-    lab::SegmentId segment = c.lab.nics[c.route->out].segment;
+    NicId out = c.journey.steps.back().out;
+    lab::SegmentId segment = c.lab.nics[out].segment;
     auto owners = c.lab.owners_of(next_hop);
     for (const lab::Owner& owner : owners)
         for (NicId nic : c.lab.nics_of(c.lab.nics[owner.nic].machine))
             if (c.lab.nics[nic].segment == segment)
-                if (auto d = obstacle(c, {c.route->out, nic}))
+                if (auto d = obstacle(c, {out, nic}))
                     return *d;
-    if (c.route->kind == RouteKind::static_route) {
+    if (c.route && c.route->kind == RouteKind::static_route) {
         if (auto d = idle_first_hop(c))
             return *d;
         return bad_next_hop(c, segment);
     }
-    if (owners.empty())
+    if (owners.empty() || !c.route)
         return address_unclaimed(c);
     return elsewhere(c, owners.front().nic, segment);
 }

@@ -3,6 +3,7 @@
 #include "jackal/lab/peering.h"
 #include "jackal/net/special_use.h"
 
+#include <algorithm>
 #include <fmt/format.h>
 
 namespace jackal::probe {
@@ -37,13 +38,18 @@ Diagnosis strayed(const Case& c, const packet::Step& left, const Hop& right) {
 }
 
 Diagnosis untranslated(const Case& c, const packet::Step& left) {
-    return {Cause::private_untranslated,
-            left.machine,
+    lab::Remedy remedy{{plan::AddTranslation{c.name(left.machine), c.lab.nics[left.out].name}}, ""};
+    auto owners = c.lab.owners_of(c.far);
+    if (std::ranges::find(owners, left.out, &lab::Owner::nic) != owners.end())
+        remedy = {{},
+                  fmt::format("{} is not translated on its way out: give it `uplink: nat`, or "
+                              "send by way of a subnet that has",
+                              c.segment_of(left.out))};
+    return {Cause::private_untranslated, left.machine,
             fmt::format("the request leaves the lab at {} with the private source address {}, "
                         "and {} has no way back to it",
                         c.name(left.machine), to_string(c.far), c.name(c.here)),
-            {{plan::AddTranslation{c.name(left.machine), c.lab.nics[left.out].name}}, ""},
-            c.mark(left.machine)};
+            std::move(remedy), c.mark(left.machine)};
 }
 
 // How a machine of the lab is asked from outside: by an address of the one that translates,
@@ -190,6 +196,51 @@ Maybe led_astray_by_lease(const Case& c) {
                              c.name(sender), c.far_text(), c.lab.nic_name(route->out),
                              c.lab.nic_name(path.front().out)),
                  add_route(c, sender, path.front()), c.lab.nics[route->out].at);
+}
+
+const packet::Step* by_one_default(const routing::Settled& settled,
+                                   const packet::Journey& journey) {
+    const lab::Lab& lab = settled.lab();
+    for (std::size_t i = 0; i + 1 < journey.steps.size(); ++i) {
+        MachineId machine = journey.steps[i].machine;
+        if (lab.machines[machine].route_count < 2)
+            continue;
+        auto used = settled.route(machine, journey.flow.destination);
+        if (!used || !used->written || used->to.length() != 0
+            || lab.routes[used->written].origin == lab::RouteOrigin::gateway_lease)
+            continue;
+        for (lab::RouteId id : lab.routes_of(machine))
+            if (lab.routes[id].to == used->to && lab.routes[id].via != used->via)
+                return &journey.steps[i];
+    }
+    return nullptr;
+}
+
+// Of a machine's default routes another one is used than the one that leads there.
+Maybe led_astray_by_default(const Case& c) {
+    if (!c.leg.target || c.journey.ending == Ending::filtered
+        || c.journey.ending == Ending::delivered)
+        return {};
+    const packet::Step* step = by_one_default(c.settled, c.journey);
+    auto path = step == nullptr ? std::vector<Hop>{} : c.path_from(step->machine, Through::working);
+    if (path.empty() || path.front().out == step->out)
+        return {};
+    auto used = c.settled.route(step->machine, c.far);
+    for (lab::RouteId id : c.lab.routes_of(step->machine)) {
+        const lab::StaticRoute& other = c.lab.routes[id];
+        auto owners = c.lab.owners_of(other.via);
+        if (other.to != used->to || other.via == used->via
+            || std::ranges::find(owners, path.front().in, &lab::Owner::nic) == owners.end())
+            continue;
+        bool leased = other.origin == lab::RouteOrigin::gateway_lease;
+        return c.say(Cause::wrong_default_wins, step->machine,
+                     fmt::format("{} sends to {} by its default route via {}, and not by the one "
+                                 "via {}{}, which leads there",
+                                 c.name(step->machine), c.far_text(), to_string(used->via),
+                                 to_string(other.via), leased ? " that came with a lease" : ""),
+                     add_route(c, step->machine, path.front()), c.lab.routes[used->written].at);
+    }
+    return {};
 }
 
 } // namespace jackal::probe

@@ -13,8 +13,9 @@ namespace {
 
 class Search {
   public:
-    Search(const routing::Settled& settled, net::Family family, Through through)
-        : settled_(settled), lab_(settled.lab()), family_(family), through_(through) {}
+    Search(const routing::Settled& settled, net::Family family, Through through, bool in_lab)
+        : settled_(settled), lab_(settled.lab()), family_(family), through_(through),
+          in_lab_(in_lab) {}
 
     std::vector<Hop> run(MachineId from, MachineId to) {
         came_by_.resize(lab_.machines.size());
@@ -40,6 +41,8 @@ class Search {
   private:
     bool passes(MachineId id) const {
         const lab::Machine& machine = lab_.machines[id];
+        if (in_lab_ && machine.outside)
+            return false;
         return machine.forwards
                || (through_ != Through::working && machine.kind == plan::MachineKind::router);
     }
@@ -66,7 +69,8 @@ class Search {
         for (NicId in : segment.nics) {
             MachineId there = lab_.nics[in].machine;
             if (seen_[there.row] || !nic_works(in)
-                || (through_ == Through::working && !settled_.hears(out, in)))
+                || (through_ == Through::working
+                    && (!settled_.hears(out, in) || !is_on_link(lab_, {out, in}, family_))))
                 continue;
             seen_[there.row] = true;
             came_by_[there.row] = {out, in};
@@ -90,6 +94,7 @@ class Search {
     const lab::Lab& lab_;
     net::Family family_;
     Through through_;
+    bool in_lab_;                    // past nothing that is outside
     std::vector<Hop> came_by_;       // by machine
     std::vector<bool> seen_;         // by machine
     std::vector<bool> seen_segment_; // by segment
@@ -97,9 +102,18 @@ class Search {
 
 } // namespace
 
+bool is_on_link(const lab::Lab& lab, const Hop& hop, net::Family family) {
+    const lab::InterfaceAddress* there = lab.first_address(hop.in, family);
+    return there != nullptr
+           && std::ranges::any_of(lab.addresses_of(hop.out), [&](lab::AddressId id) {
+                  return lab.addresses[id].prefix().contains(there->address);
+              });
+}
+
 std::vector<Hop> shortest_path(const routing::Settled& settled, MachineId from, MachineId to,
                                net::Family family, Through through) {
-    return Search(settled, family, through).run(from, to);
+    auto path = Search(settled, family, through, true).run(from, to);
+    return path.empty() ? Search(settled, family, through, false).run(from, to) : path;
 }
 
 } // namespace jackal::probe

@@ -11,6 +11,9 @@ struct Hop {
     lab::NicId in;
 };
 
+/// True if the one NIC looks for the first address of the other on their segment.
+bool is_on_link(const lab::Lab& lab, const Hop& hop, net::Family family);
+
 /// What the search may pass through.
 enum class Through : std::uint8_t {
     working, ///< machines that are on and forward, NICs and links that are up and have addresses
@@ -18,7 +21,8 @@ enum class Through : std::uint8_t {
     wires,   ///< all but tunnels
 };
 
-/// The fewest hops from one machine to another, empty if there is no way or they are the same.
+/// The fewest hops from one machine to another, empty if there is no way or they are the same. What
+/// is outside the lab is passed only where nothing else leads there.
 std::vector<Hop> shortest_path(const routing::Settled& settled, lab::MachineId from,
                                lab::MachineId to, net::Family family, Through through);
 

@@ -13,6 +13,29 @@ using plan::Cause;
 
 namespace {
 
+// True if the machine tells others by OSPF or RIP of that family's routes.
+bool tells(const Case& c, MachineId id, routing::Protocol protocol) {
+    return std::ranges::any_of(
+        c.settled.learned(id).neighbours(), [&](const routing::Neighbour& n) {
+            return n.machine == id && n.protocol == protocol && n.family == c.family
+                   && n.state == routing::NeighbourState::full;
+        });
+}
+
+// The protocol without sessions, which policies may keep apart, that both exchange routes by.
+std::optional<routing::Protocol> common_protocol(const Case& c, MachineId one, MachineId other) {
+    for (routing::Protocol protocol : {routing::Protocol::ospf, routing::Protocol::rip})
+        if (tells(c, one, protocol) && tells(c, other, protocol))
+            return protocol;
+    return std::nullopt;
+}
+
+bool hands_over(const lab::Speaker& speaker, routing::Protocol into, plan::RouteSource from) {
+    const auto& told =
+        into == routing::Protocol::ospf ? speaker.ospf->redistribute : speaker.rip->redistribute;
+    return std::ranges::find(told, from, &lab::Redistribution::from) != told.end();
+}
+
 // The last router before the far end, or a router that is the far end and is come to by another
 // NIC, does not tell of the segment that this is on.
 Maybe unannounced(const Case& c, MachineId from, const std::vector<Hop>& path) {
@@ -40,12 +63,62 @@ Maybe unannounced(const Case& c, MachineId from, const std::vector<Hop>& path) {
             return {};
         protocol = "RIP";
         at = speaker->rip->at;
+        if (!hands_over(*speaker, routing::Protocol::rip, plan::RouteSource::connected))
+            remedy.edits = {plan::Redistribute{c.name(last), plan::RouteSource::rip,
+                                               plan::RouteSource::connected}};
     }
     return c.say(Cause::network_not_announced, last,
                  fmt::format("{} speaks {}, but does not announce {}, so {} has no route to {}",
                              c.name(last), protocol, c.segment_of(c.leg.target), c.name(from),
                              c.far_text()),
                  std::move(remedy), at);
+}
+
+std::optional<plan::RouteSource> source_of(routing::RouteKind kind) {
+    switch (kind) {
+    case routing::RouteKind::static_route: return plan::RouteSource::static_routes;
+    case routing::RouteKind::ospf: return plan::RouteSource::ospf;
+    case routing::RouteKind::rip: return plan::RouteSource::rip;
+    case routing::RouteKind::bgp_inner:
+    case routing::RouteKind::bgp_outer: return plan::RouteSource::bgp;
+    case routing::RouteKind::local:
+    case routing::RouteKind::broadcast:
+    case routing::RouteKind::connected: break;
+    }
+    return std::nullopt;
+}
+
+// The last machine on the way that speaks the sender's protocol knows how it goes on from
+// elsewhere, and does not hand that over.
+Maybe not_handed_over(const Case& c, MachineId from, const std::vector<Hop>& path) {
+    MachineId border;
+    std::optional<routing::Protocol> protocol;
+    for (const Hop& hop : path) {
+        MachineId next = c.lab.nics[hop.in].machine;
+        auto common = common_protocol(c, from, next);
+        if (!common || (protocol && *protocol != *common))
+            break;
+        border = next;
+        protocol = common;
+    }
+    auto route = border ? c.settled.route(border, c.far) : std::nullopt;
+    auto known = route ? source_of(route->kind) : std::nullopt;
+    if (!known || hands_over(*c.lab.speaker(border), *protocol, *known))
+        return {};
+    auto into =
+        *protocol == routing::Protocol::ospf ? plan::RouteSource::ospf : plan::RouteSource::rip;
+    if (*known == into)
+        return {};
+    bool is_default = route->to.length() == 0;
+    plan::Edit edit = is_default ? plan::Edit(plan::AnnounceDefault{c.name(border), into})
+                                 : plan::Edit(plan::Redistribute{c.name(border), into, *known});
+    return c.say(Cause::network_not_announced, border,
+                 fmt::format("{} knows a way to {} ({}{}), but tells nobody of it by {}, so {} has "
+                             "no route there",
+                             c.name(border), c.far_text(), plan::to_string(*known),
+                             is_default ? ", its default route" : "", plan::to_string(into),
+                             c.name(from)),
+                 {{edit}, ""}, c.mark(border));
 }
 
 } // namespace
@@ -82,7 +155,9 @@ Maybe not_learned(const Case& c, MachineId from, const std::vector<Hop>& path) {
         if (!dispute.by_turns && (dispute.machines.empty() || dispute.to.contains(c.far)))
             return c.say(routing::describe(c.lab, dispute),
                          dispute.machines.empty() ? from : dispute.machines.front());
-    return unannounced(c, from, path);
+    if (auto d = unannounced(c, from, path))
+        return d;
+    return not_handed_over(c, from, path);
 }
 
 } // namespace jackal::probe

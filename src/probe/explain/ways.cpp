@@ -30,7 +30,9 @@ plan::Route::NextHop next_hop_name(const Case& c, MachineId from, const Hop& hop
 plan::Edit gateway_edit(const Case& c, MachineId from, const Hop& hop, RouteOrigin origin) {
     net::Address router = c.lab.first_address(hop.in, c.family)->address;
     lab::SubnetId subnet = c.lab.segments[c.lab.nics[hop.out].segment].subnet;
-    bool is_subnets = subnet && c.lab.subnets[subnet].gateway[c.family] == router;
+    const lab::InterfaceAddress* own = c.lab.first_address(hop.out, c.family);
+    bool is_leased = own != nullptr && own->origin == lab::AddressOrigin::lease;
+    bool is_subnets = subnet && c.lab.subnets[subnet].gateway[c.family] == router && !is_leased;
     if (origin == RouteOrigin::gateway_automatic && subnet)
         return plan::SetSubnetGateway{c.lab.subnets[subnet].name, router};
     if (is_subnets)

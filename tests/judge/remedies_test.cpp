@@ -1,0 +1,94 @@
+// What is proposed for random labs full of mistakes: every change can be made, is one, leaves a
+// plan that reads, and mends what it was proposed for; and all of them can be made together.
+#include "jackal/jackal.h"
+#include "random_lab.h"
+
+#include <algorithm>
+#include <doctest/doctest.h>
+#include <functional>
+#include <map>
+
+using namespace jackal;
+
+namespace {
+
+std::string words(const std::vector<plan::Edit>& edits, const plan::Plan& plan) {
+    std::string all;
+    for (const plan::EditText& text : plan::to_texts(edits, plan))
+        all += "    " + plan::to_line(text) + "\n";
+    return all;
+}
+
+bool is_there(const std::vector<lab::Finding>& findings, const lab::Finding& finding) {
+    return std::ranges::any_of(findings, [&](const lab::Finding& other) {
+        return other.cause == finding.cause && other.subject == finding.subject
+               && other.message == finding.message && other.at == finding.at;
+    });
+}
+
+// What is taken out by its position moves others, so two of those cannot be made as they stand.
+bool takes_out(const plan::Edit& edit) {
+    return edit.as<plan::RemoveRoute>() != nullptr || edit.as<plan::RemoveFilterRule>() != nullptr
+           || edit.as<plan::RemoveTranslation>() != nullptr;
+}
+
+void try_all(const plan::Plan& plan, std::map<bool, std::size_t>& tried) {
+    lab::Lab lab = lab::build(plan);
+    reach::Check check = reach::check(routing::settle(lab));
+    reach::try_remedies(plan, check);
+    std::vector<plan::Edit> all;
+    for (const lab::Finding& finding : check.findings) {
+        const std::vector<plan::Edit>& edits = finding.remedy.edits;
+        if (edits.empty())
+            continue;
+        CAPTURE(std::string(plan::slug(finding.cause)));
+        CAPTURE(finding.message);
+        CAPTURE(words(edits, plan));
+        for (const plan::EditText& text : plan::to_texts(edits, plan))
+            CHECK(text.before != (text.value.empty() ? "nothing" : text.value));
+        CHECK(finding.remedy.proof != lab::Remedy::Proof::untried);
+        bool mends = finding.remedy.proof == lab::Remedy::Proof::mends;
+        ++tried[mends];
+        plan::Plan mended = plan::apply(plan, edits);
+        CHECK(plan::problems(mended).empty());
+        if (mends && plan::problems(mended).empty()) {
+            lab::Lab again = lab::build(mended);
+            CHECK_FALSE(is_there(reach::check(routing::settle(again)).findings, finding));
+        }
+        if (std::ranges::none_of(edits, takes_out))
+            all.insert(all.end(), edits.begin(), edits.end());
+    }
+    plan::Plan mended;
+    REQUIRE_NOTHROW(mended = plan::apply(plan, all));
+    CHECK(plan::problems(mended).empty());
+    if (auto problems = plan::problems(mended); !problems.empty())
+        MESSAGE(problems.front().message);
+}
+
+void try_labs(const char* kind, std::uint64_t first, int count, std::map<bool, std::size_t>& tried,
+              const std::function<nlohmann::ordered_json(std::uint64_t)>& make) {
+    for (std::uint64_t seed = first; seed < first + static_cast<std::uint64_t>(count); ++seed) {
+        CAPTURE(kind);
+        CAPTURE(seed);
+        plan::Reading reading = plan::read(make(seed).dump(), "lab");
+        REQUIRE(reading.plan.has_value());
+        try_all(reading.plan->written(), tried);
+    }
+}
+
+} // namespace
+
+TEST_CASE("every remedy of a random lab can be made, and mends") {
+#if defined(__SANITIZE_ADDRESS__)
+    constexpr int labs = 6;
+#else
+    constexpr int labs = 60;
+#endif
+    std::map<bool, std::size_t> tried; // by whether they mend
+    try_labs("lab", 1, labs, tried, [](std::uint64_t seed) { return judge::random_lab(seed); });
+    try_labs("protocols", 1000, labs, tried,
+             [](std::uint64_t seed) { return judge::random_lab(seed, true); });
+    try_labs("sites", 2000, labs, tried, judge::random_sites);
+    MESSAGE(tried[true] << " remedies mend, " << tried[false] << " are a first step");
+    CHECK(tried[true] > 10 * tried[false]);
+}
