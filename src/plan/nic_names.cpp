@@ -12,13 +12,13 @@ namespace jackal::plan {
 namespace {
 
 // A NIC that may have a name of its own.
-struct Place {
+struct NamedNic {
     std::string written;
     std::string on; // its subnet, or its link as pins call it
 };
 
-std::vector<Place> own_places(const Machine& machine) {
-    std::vector<Place> places;
+std::vector<NamedNic> nics_written_at(const Machine& machine) {
+    std::vector<NamedNic> places;
     for (const Nic& nic : machine.nics)
         places.push_back({nic.name ? *nic.name : "", nic.subnet.value});
     return places;
@@ -30,11 +30,11 @@ bool can_be_named(const std::string& name) {
 }
 
 // The names of a machine's NICs: what is written goes first, then what is pinned.
-std::vector<std::string> names_at(const std::vector<Place>& places,
+std::vector<std::string> names_at(const std::vector<NamedNic>& places,
                                   const std::map<std::string, std::vector<std::string>>& pins) {
     std::vector<std::string> names;
     std::unordered_set<std::string> taken;
-    for (const Place& place : places)
+    for (const NamedNic& place : places)
         taken.insert(names.emplace_back(place.written));
     std::map<std::string, std::size_t> used; // pins of each subnet or link
     for (std::size_t i = 0; i < places.size(); ++i) {
@@ -74,13 +74,13 @@ NicNames::NicNames(const Plan& plan) : plan_(plan) {
     for (const Pins::Names& pin : plan.pins.nics)
         if (auto row = rows.find(pin.machine); row != rows.end())
             pins[row->second][pin.on] = pin.names;
-    std::unordered_map<std::size_t, std::vector<Place>> places;
+    std::unordered_map<std::size_t, std::vector<NamedNic>> places;
     for (const auto& [row, pinned] : pins)
-        places.emplace(row, own_places(plan.machines[row]));
+        places.emplace(row, nics_written_at(plan.machines[row]));
     for (const Link& link : plan.links)
         for (const auto* end : {&link.first, &link.second})
             if (auto row = rows.find(end->value); row != rows.end() && names_ends(link))
-                places.try_emplace(row->second, own_places(plan.machines[row->second]));
+                places.try_emplace(row->second, nics_written_at(plan.machines[row->second]));
     LinkNamer namer;
     for (const Link& link : plan.links) {
         std::string name = namer.next(link);
