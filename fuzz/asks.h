@@ -1,7 +1,7 @@
 // Every answer that the program gives, asked of one plan; and how often each part was reached.
 #pragma once
 
-#include "jackal/plan/plan.h"
+#include "jackal/plan/complete.h"
 
 #include <string>
 

@@ -42,7 +42,8 @@ class Reader {
     std::string_view text(NodeId node) const { return document_.text(node); }
     NodeKind kind(NodeId node) const { return document_.kind(node); }
     bool is_empty(NodeId node) const {
-        return kind(node) == NodeKind::scalar && text(node).empty();
+        std::string_view word = kind(node) == NodeKind::scalar ? text(node) : "[]";
+        return word.empty() || word == "null" || word == "Null" || word == "NULL" || word == "~";
     }
 
     NodeId root() const { return document_.root(); }
