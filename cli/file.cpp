@@ -94,6 +94,20 @@ std::string content_of(int file) {
 // file system can do that; whoever is killed leaves nothing.
 class Beside {
   public:
+    /// Removes what a writer of the path left that was killed; what one at work has is locked.
+    static void tidy(const std::string& path) {
+        std::error_code error;
+        const std::string stem = stem_of(path);
+        for (const auto& entry : std::filesystem::directory_iterator(folder_of(path), error)) {
+            std::string name = entry.path().filename();
+            if (!name.starts_with(stem) || !name.ends_with(".part"))
+                continue;
+            Descriptor left(open(entry.path().c_str(), O_RDONLY | O_NOFOLLOW | O_CLOEXEC));
+            if (left && flock(left.number(), LOCK_EX | LOCK_NB) == 0)
+                unlink(entry.path().c_str());
+        }
+    }
+
     Beside(const std::string& path, const std::string& text)
         : path_(path),
           file_(open(folder_of(path).c_str(), O_TMPFILE | O_WRONLY | O_CLOEXEC, 0666)) {
@@ -131,6 +145,8 @@ class Beside {
         constexpr const char* changed =
             "it has changed since it was read; nothing was written, ask again";
         Undisturbed undisturbed;
+        if (flock(file_.number(), LOCK_EX | LOCK_NB) != 0) // stays locked once it has the path
+            fail(path_);
         take_name();
         if (renameat2(AT_FDCWD, name_.c_str(), AT_FDCWD, path_.c_str(), RENAME_EXCHANGE) != 0) {
             if (errno != EINVAL && errno != ENOSYS)
@@ -150,12 +166,17 @@ class Beside {
   private:
     static constexpr int most_names = 100;
 
+    // What the names of files beside the path start with.
+    static std::string stem_of(const std::string& path) {
+        return fmt::format(".{}.", std::filesystem::path(path).filename().string());
+    }
+
     // Takes a name in the folder that `take` finds free.
     template <class Take>
     void take_free_name(Take take) {
         for (int i = 0; i < most_names; ++i) {
-            std::string name =
-                fmt::format("{}/.{:08x}.part", folder_of(path_), std::random_device()());
+            std::string name = fmt::format("{}/{}{:08x}.part", folder_of(path_), stem_of(path_),
+                                           std::random_device()());
             if (take(name)) {
                 name_ = name;
                 return;
@@ -230,6 +251,7 @@ void rewrite_whole(const std::string& path, const std::string& before, const std
     struct stat status {};
     if (fstat(locked.number(), &status) != 0)
         fail(path);
+    Beside::tidy(target);
     Beside beside(target, after);
     if (fchown(beside.number(), status.st_uid, status.st_gid) != 0)
         fail(path, "its owner and group cannot be kept");

@@ -37,6 +37,16 @@ TEST_CASE("what is written leaves nothing beside it, and keeps mode, owner and l
     CHECK(in_folder("$J new ring -o - | head -c 9; ls -A").text == "# A ring p.yaml\n");
 }
 
+TEST_CASE("what a killed writer left is gone with the next one") {
+    CHECK(in_folder("cp p.yaml .p.yaml.0123abcd.part; cp p.yaml .q.yaml.0123abcd.part\n"
+                    "exec 9< .p.yaml.0123abcd.part; flock -n 9; $J addresses p.yaml --pin "
+                    ">/dev/null; ls -A | "
+                    "grep -c '[.]p.yaml'; exec 9<&-; $J addresses p.yaml --renumber b=10.0.9.0/24 "
+                    "--write >/dev/null; ls -A | grep part")
+              .text
+          == "1\n.q.yaml.0123abcd.part\n");
+}
+
 TEST_CASE("of several writers none undoes what another wrote") {
     // Each either writes its change or says that the file has changed.
     Printed all =

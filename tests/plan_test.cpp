@@ -144,6 +144,17 @@ TEST_CASE("JSON is a plan too, and aliases stand for what they name") {
     CHECK(reading.plan->entries().machine("b")->nics[0].subnet.value == "quay");
 }
 
+TEST_CASE("null is nothing, in each of its forms") {
+    for (const char* nothing : {"", "null", "Null", "NULL", "~"}) {
+        std::string text =
+            std::string("lab: x\nguests:\n  a: ") + nothing + "\nfilters: " + nothing + "\n";
+        CAPTURE(text);
+        plan::Reading reading = plan::read(text, "t");
+        REQUIRE(reading.plan.has_value());
+        CHECK(reading.plan->entries().machines.size() == 1);
+    }
+}
+
 TEST_CASE("an edit reads as the plan does, and does what it says") {
     plan::Plan plan = plan::read(R"(lab: e
 subnets: {quay: {prefix: 10.0.0.0/24}}

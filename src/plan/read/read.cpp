@@ -314,8 +314,10 @@ Reading read(std::string_view text, std::string source, const Settings& settings
             reader.problem(document->root(), "a plan is a mapping that starts with `lab: NAME`");
         std::vector<Problem> found;
         auto whole = Complete::of(std::move(plan), found);
+        bool is_read = reading.problems.empty(); // else what has no place follows from that
         for (Problem& problem : found)
-            reader.problem(problem.at, std::move(problem.message));
+            if (is_read || problem.at)
+                reader.problem(problem.at, std::move(problem.message));
         if (reading.problems.empty())
             reading.plan = std::move(whole);
     }
