@@ -57,7 +57,7 @@ std::string sites_text(const Style& style, const lab::Lab& lab, const reach::Sit
         table.add(row);
         times.add(time);
     }
-    return "pings between subnets that get their reply\n" + table.text(style)
+    return "pings between subnets with guests that get their reply\n" + table.text(style)
            + "\nmean round trip\n" + times.text(style) + gaps;
 }
 

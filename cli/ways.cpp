@@ -22,7 +22,9 @@ std::string ways_text(const Style& style, const Opened& opened, const std::strin
     for (const reach::Way& way : ways) {
         std::string name(reach::to_string(way.kind));
         if (!way.impossible.empty()) {
-            table.add({style.strong(name), style.faint(way.impossible), "", "", "", ""});
+            table.add({style.strong(name), style.faint("cannot be"), "-", "-", "-", "-"});
+            changes += fmt::format("\n{}\n{}\n", style.strong(name),
+                                   style.paragraph("cannot be: " + way.impossible, 2));
             continue;
         }
         bool all = way.replies == way.pairs;
@@ -41,7 +43,7 @@ std::string ways_text(const Style& style, const Opened& opened, const std::strin
         if (lines.size() > most_changes_shown)
             changes += fmt::format("  and {} more\n", lines.size() - most_changes_shown);
         if (!way.gap.empty())
-            changes += fmt::format("  {} {}\n", style.bad("gap"), way.gap);
+            changes += style.paragraph(fmt::format("{} {}", style.bad("gap"), way.gap), 2) + "\n";
     }
     return fmt::format("from {} to {} and back\n\n", style.strong(one), style.strong(other))
            + table.text(style) + changes;
