@@ -34,6 +34,7 @@ void read_nic_address(Reader& r, NodeId node, Nic& nic) {
         if (given)
             nic.address.given.emplace_back(*given, r.at(item));
     });
+    refuse_empty_list(r, node, "address; write none for no address");
 }
 
 // A text that only readers of the file see.
@@ -139,6 +140,7 @@ void read_machine_gateway(Reader& r, NodeId node, Machine& machine) {
     } else if (word != "auto") {
         gateway.kind = MachineGateway::Kind::given;
         read_address_per_family(r, node, gateway.given);
+        refuse_empty_list(r, node, "gateway; write none for no gateway");
     }
     machine.gateway = gateway;
 }

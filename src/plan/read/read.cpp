@@ -52,6 +52,7 @@ void read_subnet_gateway(Reader& r, NodeId node, Subnet& subnet) {
     }
     gateway.kind = SubnetGateway::Kind::given;
     read_address_per_family(r, node, gateway.given);
+    refuse_empty_list(r, node, "gateway; write none for no gateway");
 }
 
 // `/27`, `/60`, or one for each family: up to 32 an IPv4 length, beyond it an IPv6 one.

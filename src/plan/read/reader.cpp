@@ -110,6 +110,13 @@ void read_prefix_per_family(Reader& r, NodeId node, std::vector<Placed<net::Pref
         r.problem(node, "one prefix for each address family at most");
 }
 
+void refuse_empty_list(Reader& r, NodeId node, std::string_view what) {
+    bool is_empty = r.kind(node) == NodeKind::sequence;
+    r.each_item(node, [&](NodeId) { is_empty = false; });
+    if (is_empty)
+        r.problem(node, fmt::format("an empty list is no {}", what));
+}
+
 void read_address_per_family(Reader& r, NodeId node, std::vector<Placed<net::Address>>& into) {
     r.each_item(node, [&](NodeId item) {
         if (auto address = read_address(r, item))

@@ -237,6 +237,8 @@ void read_prefixes(Reader& r, NodeId node, std::vector<Placed<net::Prefix>>& int
 /// One for each address family at most.
 void read_prefix_per_family(Reader& r, NodeId node, std::vector<Placed<net::Prefix>>& into);
 void read_address_per_family(Reader& r, NodeId node, std::vector<Placed<net::Address>>& into);
+/// A list that stands for something and has no item: `an empty list is no WHAT`.
+void refuse_empty_list(Reader& r, NodeId node, std::string_view what);
 
 template <class Number>
 std::optional<Number> read_number(Reader& r, NodeId node, std::uint64_t least, std::uint64_t most) {
