@@ -337,6 +337,20 @@ TEST_CASE("ways are built and asked, each on a copy of the plan") {
     CHECK(ways[2].round_trip > ways[0].round_trip);
 }
 
+TEST_CASE("no peering is proposed for an automatic site whose core joins nothing") {
+    std::string text = "lab: t\nsites: {one: {space: 10.1.0.0/16, routing: automatic}, two: "
+                       "{space: 10.2.0.0/16}}\n"
+                       "subnets: {s: {site: one, core: false}, u: {site: two}}\n"
+                       "guests: {a: {nics: [{subnet: s}]}, b: {nics: [{subnet: u}]}}\n"
+                       "routers: {r: {nics: [{subnet: s}]}, q: {nics: [{subnet: u}]}}\n";
+    plan::Plan plan = plan::read(text, "t").plan->written();
+    CHECK_FALSE(probe::mend(plan, "a", "b").mends);
+    reach::Check check = reach::check(routing::settle(lab::build(plan)));
+    reach::try_remedies(plan, check);
+    for (const lab::Finding& finding : check.findings)
+        CHECK(plan::problems(plan::apply(plan, finding.remedy.edits)).empty());
+}
+
 TEST_CASE("what a way brings is measured where packets go by it") {
     plan::Plan plan = plan::read_file(SOURCE_DIR "/demo/skerry.yaml").plan->written();
     lab::Lab lab = lab::build(plan);

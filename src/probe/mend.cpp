@@ -1,6 +1,7 @@
 #include "jackal/probe/mend.h"
 
 #include "jackal/lab/build.h"
+#include "jackal/plan/validate.h"
 
 #include <set>
 
@@ -45,9 +46,12 @@ Mending mend(const plan::Plan& plan, std::string_view from, std::string_view to,
         mending.advice = remedy.advice;
         if (remedy.edits.empty() || !made.insert(change).second)
             return mending; // nothing is known to do, or it did not help the first time
+        plan::Plan changed = plan::apply(current, remedy.edits);
+        if (!plan::problems(changed).empty())
+            return mending;
         mending.advice.clear();
         mending.edits.insert(mending.edits.end(), remedy.edits.begin(), remedy.edits.end());
-        current = plan::apply(std::move(current), remedy.edits);
+        current = std::move(changed);
     }
     return mending;
 }

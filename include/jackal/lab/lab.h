@@ -89,7 +89,8 @@ struct Site {
     std::vector<net::Prefix> space;
     bool space_chosen = false; ///< by the planner: the plan gives the site none
     bool outside = false;      ///< not written in the plan (see plan::Complete)
-    MachineId core;            ///< of an automatic site (see plan::Complete), or none
+    bool automatic = false;    ///< its core does the routing
+    MachineId core;            ///< of an automatic site that it joins subnets of, or none
     MachineId relay;           ///< that passes on what its peers send each other, or none
     Totals totals;             ///< of the machines whose first NIC is on the site
     plan::Mark at;

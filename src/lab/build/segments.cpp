@@ -77,6 +77,7 @@ void add_sites(Building& b, Allocation& allocation) {
             row.name = b.plan.sites[i].name;
             row.space_chosen = b.plan.sites[i].space.empty();
             row.outside = b.whole.is_outside_site(i);
+            row.automatic = b.plan.sites[i].automatic;
             row.at = b.plan.sites[i].at;
         }
         b.lab.sites.add(std::move(row));

@@ -384,7 +384,7 @@ MachineId router_of(const Lab& lab, SiteId site) {
 }
 
 MachineId border_for(const Lab& lab, SiteId site) {
-    return lab.sites[site].core ? lab.sites[site].core : router_of(lab, site);
+    return lab.sites[site].automatic ? lab.sites[site].core : router_of(lab, site);
 }
 
 bool has_way_outside(const Lab& lab, SiteId site) {
