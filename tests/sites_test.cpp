@@ -345,7 +345,8 @@ TEST_CASE("no peering is proposed for an automatic site whose core joins nothing
                        "routers: {r: {nics: [{subnet: s}]}, q: {nics: [{subnet: u}]}}\n";
     plan::Plan plan = plan::read(text, "t").plan->written();
     CHECK_FALSE(probe::mend(plan, "a", "b").mends);
-    reach::Check check = reach::check(routing::settle(lab::build(plan)));
+    lab::Lab lab = lab::build(plan);
+    reach::Check check = reach::check(routing::settle(lab));
     reach::try_remedies(plan, check);
     for (const lab::Finding& finding : check.findings)
         CHECK(plan::problems(plan::apply(plan, finding.remedy.edits)).empty());
