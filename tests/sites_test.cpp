@@ -338,14 +338,21 @@ TEST_CASE("ways are built and asked, each on a copy of the plan") {
 }
 
 TEST_CASE("no peering is proposed for an automatic site whose core joins nothing") {
-    std::string text = "lab: t\nsites: {one: {space: 10.1.0.0/16, routing: automatic}, two: "
-                       "{space: 10.2.0.0/16}}\n"
-                       "subnets: {s: {site: one, core: false}, u: {site: two}}\n"
-                       "guests: {a: {nics: [{subnet: s}]}, b: {nics: [{subnet: u}]}}\n"
-                       "routers: {r: {nics: [{subnet: s}]}, q: {nics: [{subnet: u}]}}\n";
-    plan::Plan plan = plan::read(text, "t").plan->written();
-    CHECK_FALSE(probe::mend(plan, "a", "b").mends);
+    plan::Plan plan = plan::read(R"(lab: t
+sites:
+  one: {space: 10.1.0.0/16, routing: automatic}
+  two: {space: 10.2.0.0/16, routing: automatic}
+subnets: {s: {site: one, core: false}, u: {site: two}}
+guests: {a: {nics: [{subnet: s}]}, b: {nics: [{subnet: u}]}}
+routers: {r: {nics: [{subnet: s}]}}
+)",
+                                 "t")
+                          .plan->written();
     lab::Lab lab = lab::build(plan);
+    auto gap = lab::gap_between(lab, *lab.site("one"), *lab.site("two"));
+    REQUIRE(gap.has_value());
+    CHECK(gap->remedy.edits.empty());
+    CHECK_NOTHROW(probe::mend(plan, "a", "b"));
     reach::Check check = reach::check(routing::settle(lab));
     reach::try_remedies(plan, check);
     for (const lab::Finding& finding : check.findings)
