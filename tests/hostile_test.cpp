@@ -2,6 +2,7 @@
 // that the input forges. The program's own limits are the clock: none of these may meet them.
 #include "jackal/jackal.h"
 #include "program.h"
+#include "sanitized.h"
 
 #include <doctest/doctest.h>
 #include <fmt/format.h>
@@ -13,12 +14,6 @@ namespace {
 
 const std::string program = TOOL " ";
 
-// A sanitized program is slower by far, and has no limits of its own.
-#if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
-constexpr bool sanitized = true;
-#else
-constexpr bool sanitized = false;
-#endif
 constexpr int many = sanitized ? 1'000 : 20'000;
 constexpr int nics = sanitized ? 400 : 8'000;
 constexpr int clones = sanitized ? 300 : 10'000;

@@ -366,6 +366,11 @@ TEST_CASE("what a way brings is measured where packets go by it") {
         return reach::ways(plan, lab, *lab.site(one), *lab.site(other));
     };
     auto far = between("harbour", "vessel"); // a tunnel joins the two already
+    for (const auto& ways : {far, between("school", "harbour"), between("skerry", "school")}) {
+        REQUIRE(ways.size() == 4); // also where a new peering would not be gone by
+        for (std::size_t i = 0; i < 4; ++i)
+            CHECK(ways[i].kind == static_cast<reach::WayKind>(i));
+    }
     CHECK(far[0].mtu_bytes == 1400);
     CHECK(far[3].replies == far[3].pairs);
     CHECK(far[3].mtu_bytes == 1500);

@@ -3,6 +3,7 @@
 // from the plan alone: no table, no index, a few lines.
 #include "jackal/jackal.h"
 #include "lab_of.h"
+#include "sanitized.h"
 
 #include <array>
 #include <doctest/doctest.h>
@@ -117,6 +118,7 @@ bool replies(const Lab& lab, std::size_t from, Address to) {
 } // namespace
 
 TEST_CASE("all labs of three machines and two segments, against a second forwarder") {
+    constexpr int choices_down = sanitized ? 2 : 7; // nothing, or one NIC
     std::size_t labs = 0;
     std::map<bool, std::size_t> answers;
     auto each = [&](const Lab& small) {
@@ -144,7 +146,7 @@ TEST_CASE("all labs of three machines and two segments, against a second forward
             for (std::uint8_t router : {nowhere, on_a, on_b, on_both})
                 for (bool forwards : {false, true})
                     for (Gateway ways : {Gateway::automatic, Gateway::none, Gateway::router})
-                        for (int down = 0; down < 7; ++down) {
+                        for (int down = 0; down < choices_down; ++down) {
                             Lab small{{{"g", one, false, ways, 0},
                                        {"h", other, false, Gateway::automatic, 0},
                                        {"r", router, forwards, Gateway::none, 0}}};
@@ -153,7 +155,7 @@ TEST_CASE("all labs of three machines and two segments, against a second forward
                                     down % 2 == 1 ? on_a : on_b;
                             each(small);
                         }
-    CHECK(labs == 1512);
-    CHECK(answers[true] > 1000);
-    CHECK(answers[false] > 1000);
+    CHECK(labs == 216 * choices_down);
+    CHECK(answers[true] > 100 * choices_down);
+    CHECK(answers[false] > 100 * choices_down);
 }

@@ -1,8 +1,10 @@
 #include "jackal/jackal.h"
 #include "program.h"
+#include "sanitized.h"
 
 #include <doctest/doctest.h>
 #include <filesystem>
+#include <fmt/format.h>
 #include <nlohmann/json.hpp>
 #include <sstream>
 #include <stdlib.h>
@@ -445,23 +447,28 @@ TEST_CASE("the completion knows commands, options, shapes and the machines of th
 
 TEST_CASE("hostile texts get a clear error in a short time") {
     Folder folder;
-    const char* makers[] = {
-        "head -c 10000000 /dev/urandom",
-        "head -c 10000000 /dev/zero",
-        "head -c 1000000 /dev/zero | tr '\\0' '['",
-        "head -c 1000000 /dev/zero | tr '\\0' '{'",
-        "yes 'a: b' | head -c 10000000",
-        "yes -- '- - - -' | head -c 10000000",
-        "echo 'lab: x'; echo 'guests:'; seq -f '  m%g: {nics: [{subnet: none}]}' 20000",
+    const int bytes = sanitized ? 1'000'000 : 10'000'000;
+    const int entries = sanitized ? 5'000 : 20'000;
+    auto of = [](const char* maker, int size) { return fmt::format(fmt::runtime(maker), size); };
+    const std::string makers[] = {
+        of("head -c {} /dev/urandom", bytes),
+        of("head -c {} /dev/zero", bytes),
+        of("head -c {} /dev/zero | tr '\\0' '['", bytes / 10),
+        of("head -c {} /dev/zero | tr '\\0' '{{'", bytes / 10),
+        of("yes 'a: b' | head -c {}", bytes),
+        of("yes -- '- - - -' | head -c {}", bytes),
+        of("echo 'lab: x'; echo 'guests:'; seq -f '  m%g: {{nics: [{{subnet: none}}]}}' {}",
+           entries),
         "echo 'lab: x'; echo 'guests:'; seq -f '  m%g: {count: 10000}' 1000",
-        "echo 'lab: x'; echo 'guests:'; seq -f '  m%g: {like: m1}' 100000; echo '  m0: {like: m0}'",
+        of("echo 'lab: x'; echo 'guests:'; seq -f '  m%g: {{like: m1}}' {}; echo '  m0: {{like: "
+           "m0}}'",
+           5 * entries),
         "printf '\\376\\377\\0l\\0a'",
     };
-    for (const char* maker : makers) {
+    for (const std::string& maker : makers) {
         CAPTURE(maker);
-        Printed printed =
-            folder.run_here("{ " + std::string(maker) + "; } > hostile.yaml; timeout 60 " + tool
-                            + "check hostile.yaml 2>&1 | tail -c 1000");
+        Printed printed = folder.run_here("{ " + maker + "; } > hostile.yaml; timeout 60 " + tool
+                                          + "check hostile.yaml 2>&1 | tail -c 1000");
         CAPTURE(printed.text.substr(0, 300));
         CHECK(has(printed.text, "so nothing was asked"));
     }
@@ -471,7 +478,7 @@ TEST_CASE("starter plans of every shape and size work at once") {
     using namespace jackal;
     for (auto shape : {exports::Shape::chain, exports::Shape::ring, exports::Shape::star,
                        exports::Shape::tree, exports::Shape::leaf_spine})
-        for (unsigned size : {2U, 3U, 4U, 7U, 12U, 13U, 40U, 130U})
+        for (unsigned size : {2U, 3U, 4U, 7U, 12U, 13U, 40U, sanitized ? 41U : 130U})
             for (bool with_ipv6 : {false, true}) {
                 std::string text = exports::starter_plan(
                     {.shape = shape, .size = size, .lab = "start", .with_ipv6 = with_ipv6});

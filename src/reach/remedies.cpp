@@ -1,4 +1,5 @@
 #include "jackal/lab/build.h"
+#include "jackal/plan/validate.h"
 #include "jackal/probe/mend.h"
 #include "jackal/reach/check.h"
 #include "lab/mistakes/inspection.h"
@@ -46,9 +47,10 @@ class Trial {
         finding.remedy.proof = Proof::untried;
         if (finding.from.empty())
             return try_changes(finding);
-        if (!can_build())
+        plan::Plan changed = plan::apply(plan_, finding.remedy.edits);
+        if (!can_build() || !plan::problems(changed).empty())
             return;
-        lab::Lab lab = lab::build(plan::apply(plan_, finding.remedy.edits));
+        lab::Lab lab = lab::build(std::move(changed));
         auto question = probe::question(lab, finding.from, finding.to);
         bool replies = question && probe::exchange(routing::settle(lab), *question).replied();
         finding.remedy.proof = replies ? Proof::mends : Proof::more_is_needed;
@@ -74,7 +76,8 @@ class Trial {
         if (left_ < rows_ * probe::most_mending_rounds)
             return;
         probe::Mending mending = probe::mend(plan_, finding.from, finding.to);
-        left_ -= rows_ * (mending.edits.size() + 1);
+        left_ -=
+            rows_ * std::min<std::size_t>(mending.edits.size() + 1, probe::most_mending_rounds);
         finding.remedy.proof = mending.mends ? Proof::mends : Proof::more_is_needed;
         if (mending.mends)
             finding.remedy.edits = std::move(mending.edits);

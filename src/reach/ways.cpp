@@ -29,17 +29,15 @@ class Comparer {
         std::vector<Way> ways;
         for (Way way : {as_it_is(), peering(), tunnel(Routes::to_site), line(Routes::to_site)}) {
             measure(way);
-            if (!way.replies || way.mtu_bytes) {
-                ways.push_back(std::move(way));
-                continue;
+            // What is known of the subnets goes before a route to the site.
+            if (is_unused(way) && way.kind != WayKind::peering) {
+                way = way.kind == WayKind::tunnel ? tunnel(Routes::to_subnets)
+                                                  : line(Routes::to_subnets);
+                measure(way);
             }
-            // Nothing goes by it: what is known of the subnets goes before a route to the site.
-            Way other =
-                way.kind == WayKind::tunnel ? tunnel(Routes::to_subnets) : line(Routes::to_subnets);
-            measure(other);
-            if (other.replies != 0 && other.mtu_bytes == 0)
-                other.gap = "no pair goes by it, as other routes go before";
-            ways.push_back(std::move(other));
+            if (is_unused(way))
+                way.gap = "no pair goes by it, as other routes go before";
+            ways.push_back(std::move(way));
         }
         return ways;
     }
@@ -47,6 +45,8 @@ class Comparer {
   private:
     // What leads over something new: one route, or one for each subnet.
     enum class Routes : std::uint8_t { to_site, to_subnets };
+
+    static bool is_unused(const Way& way) { return way.replies != 0 && way.mtu_bytes == 0; }
 
     const std::string& name(int side) const { return lab_.sites[sites_[side]].name; }
 

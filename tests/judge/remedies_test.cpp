@@ -1,5 +1,6 @@
 // What is proposed for random labs full of mistakes: every change can be made, is one, leaves a
 // plan that reads, and mends what it was proposed for; and all of them can be made together.
+#include "../sanitized.h"
 #include "jackal/jackal.h"
 #include "random_lab.h"
 
@@ -79,11 +80,7 @@ void try_labs(const char* kind, std::uint64_t first, int count, std::map<bool, s
 } // namespace
 
 TEST_CASE("every remedy of a random lab can be made, and mends") {
-#if defined(__SANITIZE_ADDRESS__)
-    constexpr int labs = 6;
-#else
-    constexpr int labs = 60;
-#endif
+    constexpr int labs = sanitized ? 6 : 60;
     std::map<bool, std::size_t> tried; // by whether they mend
     try_labs("lab", 1, labs, tried, [](std::uint64_t seed) { return judge::random_lab(seed); });
     try_labs("protocols", 1000, labs, tried,
