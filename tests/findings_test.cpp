@@ -180,3 +180,81 @@ links: [{between: [r1, r2]}]
     CHECK(timeline.stretches.back().received == timeline.stretches.back().count);
     CHECK(timeline.received > 0);
 }
+
+TEST_CASE("two NICs of a router in the wrong order change places, and a stray one moves") {
+    auto remedy = [](const std::string& nics) {
+        std::string text =
+            "lab: t\nsubnets: {a: {prefix: 10.0.1.0/24}, b: {prefix: 10.0.2.0/24}, c: "
+            "{prefix: 10.0.3.0/24}}\nguests: {g: {nics: [{subnet: a}]}, h: {nics: "
+            "[{subnet: b}]}}\nrouters: {r: {nics: ["
+            + nics + "]}}\n";
+        plan::Plan plan = plan::read(text, "t").plan->written();
+        lab::Lab lab = lab::build(plan);
+        reach::Check check = reach::check(routing::settle(lab));
+        reach::try_remedies(plan, lab, check);
+        std::string lines;
+        for (const lab::Finding& f : check.findings)
+            if (f.cause == plan::Cause::address_outside_subnet && lines.empty()) {
+                CHECK(f.remedy.proof == lab::Remedy::Proof::mends);
+                for (const std::string& line : lab::to_lines(f.remedy, plan))
+                    lines += line + "\n";
+                bool moves = f.remedy.edits.front().as<plan::SetNicSubnet>() != nullptr;
+                lab::Lab mended = lab::build(plan::apply(plan, f.remedy.edits));
+                CHECK((outcome(mended, "g", "h") == "reply") == moves); // else h has no gateway
+            }
+        return lines;
+    };
+    CHECK(remedy("{subnet: a, address: 10.0.2.1}, {subnet: b, address: 10.0.1.1}")
+          == "routers.r.nics[0].subnet: set b (was a)\nrouters.r.nics[1].subnet: set a (was b)\n");
+    CHECK(remedy("{subnet: a, address: 10.0.1.1}, {subnet: c, address: 10.0.2.1}")
+          == "routers.r.nics[1].subnet: set b (was c)\n");
+    // Where it belongs is one that is right: then it gets a free address.
+    CHECK(remedy("{subnet: a, address: 10.0.1.1}, {subnet: b, address: 10.0.1.9}")
+          == "routers.r.nics[1].address: set 10.0.2.3 (was 10.0.1.9)\n");
+}
+
+TEST_CASE("what a border knows from elsewhere is handed over, instead of a route for each subnet") {
+    const std::pair<const char*, const char*> rows[] = {
+        {"{to: far, via: r3}", "routers.r2.ospf.redistribute: add static"},
+        {"{to: default, via: r3}", "routers.r2.ospf.default: set true"},
+    };
+    for (auto [route, line] : rows) {
+        CAPTURE(std::string(route));
+        std::string text = fmt::format(R"(lab: t
+subnets: {{near: {{prefix: 10.0.1.0/24}}, mid: {{prefix: 10.0.2.0/24}}, far: {{prefix: 10.0.3.0/24}}}}
+guests: {{g: {{nics: [{{subnet: near}}]}}, h: {{nics: [{{subnet: far}}]}}}}
+routers:
+  r1: {{router-id: 1.1.1.1, nics: [{{subnet: near}}], ospf: {{areas: {{0: all}}}}}}
+  r2: {{router-id: 2.2.2.2, nics: [{{subnet: mid}}], routes: [{}], ospf: {{areas: {{0: r1}}}}}}
+  r3: {{nics: [{{subnet: mid}}, {{subnet: far}}], routes: [{{to: default, via: r2}}]}}
+links: [{{between: [r1, r2]}}]
+)",
+                                       route);
+        plan::Plan plan = plan::read(text, "t").plan->written();
+        CHECK(outcome(lab::build(plan), "g", "h") == "network-not-announced");
+        probe::Mending mending = probe::mend(plan, "g", "h");
+        CHECK(mending.mends);
+        REQUIRE(mending.edits.size() == 1);
+        CHECK(plan::to_line(plan::to_text(mending.edits[0], plan)) == line);
+    }
+}
+
+TEST_CASE("a remedy stands with what its finding asks for behind it") {
+    std::string text = R"(lab: t
+subnets: {s: {prefix: 10.0.1.0/24}}
+switches: {sw: {ports: {p1: {}, p2: {state: down}}}}
+guests: {g: {nics: [{subnet: s, address: dhcp, port: sw/p2}]}}
+routers: {r: {nics: [{subnet: s, address: 10.0.1.1, port: sw/p1}]}}
+)";
+    plan::Plan plan = plan::read(text, "t").plan->written();
+    lab::Lab lab = lab::build(plan);
+    reach::Check check = reach::check(routing::settle(lab));
+    reach::try_remedies(plan, lab, check);
+    auto found =
+        std::ranges::find(check.findings, plan::Cause::no_dhcp_server, &lab::Finding::cause);
+    REQUIRE(found != check.findings.end());
+    CHECK(found->remedy.proof == lab::Remedy::Proof::mends);
+    CHECK(lab::to_lines(found->remedy, plan)
+          == std::vector<std::string>{"subnets.s.dhcp: set {size: 16}",
+                                      "switches.sw.ports.p2.state: set up"});
+}

@@ -253,6 +253,20 @@ TEST_CASE("a link inserted before others moves no NIC that is pinned, nor its MA
     }
 }
 
+TEST_CASE("a pinned name that no NIC can have means nothing") {
+    std::string text = pinned(demo_text());
+    for (const char* name : {"lo", "all", "Eth2", "a-name-of-seventeen"})
+        for (const char* on : {"quay-r1 -- lamp-r1", "school-core -- quay-r1"}) {
+            CAPTURE(std::string(name));
+            std::string other = text;
+            std::string pin = std::string(on) + ": eth";
+            std::size_t at = other.find(pin, other.find("  nics:\n    "));
+            REQUIRE(at != other.npos);
+            other.replace(at + pin.size() - 3, 4, name);
+            CHECK(exports::machines_json(lab_of(other)) == exports::machines_json(lab_of(text)));
+        }
+}
+
 TEST_CASE("a site moves as a whole, and back again to the same bytes") {
     for (const std::string& text : {demo_text(), pinned(demo_text())}) {
         for (auto [name, to, back] : {std::tuple("skerry", "10.46.0.0/16", "10.41.0.0/16"),

@@ -354,7 +354,7 @@ routers: {r: {nics: [{subnet: s}]}}
     CHECK(gap->remedy.edits.empty());
     CHECK_NOTHROW(probe::mend(plan, "a", "b"));
     reach::Check check = reach::check(routing::settle(lab));
-    reach::try_remedies(plan, check);
+    reach::try_remedies(plan, lab, check);
     for (const lab::Finding& finding : check.findings)
         CHECK(plan::problems(plan::apply(plan, finding.remedy.edits)).empty());
 }

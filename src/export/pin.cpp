@@ -116,53 +116,57 @@ class PinWriter {
                 lines.add(name, *prefix);
     }
 
-    std::string write_machines(Lines& loopbacks) {
+    // What stands at one machine, by the subnet or link that it is on.
+    using Entries = std::vector<std::pair<std::string, std::vector<std::string>>>;
+
+    // The lines of a section: `  KEY:` and below it `    MACHINE: {ON: VALUES, …}`.
+    template <class Collect>
+    std::string by_machine(const char* key, Collect collect) const {
         std::string text;
         for (lab::MachineId id : lab_.machines.ids()) {
             if (lab_.machines[id].outside)
                 continue;
-            std::map<lab::SegmentId, std::vector<std::string>> chosen; // by subnet
-            for (NicId nic : lab_.nics_of(id))
-                for (lab::AddressId a : lab_.addresses_of(nic))
-                    add_address(lab_.addresses[a], chosen, loopbacks);
             std::vector<std::string> entries;
-            for (const auto& [segment, addresses] : chosen)
-                entries.push_back(
-                    fmt::format("{}: {}", lab_.segment_name(segment), Lines::list(addresses)));
+            for (const auto& [on, values] : collect(id))
+                entries.push_back(fmt::format("{}: {}", on, Lines::list(values)));
             if (!entries.empty())
                 text += fmt::format("    {}: {{{}}}\n", lab_.machines[id].name,
                                     fmt::join(entries, ", "));
         }
-        return text.empty() ? "" : "  machines:\n" + text;
+        return text.empty() ? "" : fmt::format("  {}:\n{}", key, text);
+    }
+
+    std::string write_machines(Lines& loopbacks) {
+        return by_machine("machines", [&](lab::MachineId id) {
+            std::map<lab::SegmentId, std::vector<std::string>> chosen; // by subnet
+            for (NicId nic : lab_.nics_of(id))
+                for (lab::AddressId a : lab_.addresses_of(nic))
+                    add_address(lab_.addresses[a], chosen, loopbacks);
+            Entries entries;
+            for (auto& [segment, addresses] : chosen)
+                entries.emplace_back(lab_.segment_name(segment), std::move(addresses));
+            return entries;
+        });
     }
 
     // What NICs without a written name are called: MACs are made from that, too.
     std::string write_nics(const std::vector<std::string>& link_names) {
-        std::string text;
-        for (lab::MachineId id : lab_.machines.ids()) {
-            if (lab_.machines[id].outside)
-                continue;
-            std::vector<std::pair<std::string, std::vector<std::string>>> names; // by where
+        return by_machine("nics", [&](lab::MachineId id) {
+            Entries entries;
             for (NicId nic : lab_.nics_of(id)) {
                 if (lab_.nics[nic].is_loopback() || is_named(nic))
                     continue;
                 const lab::Segment& segment = lab_.segments[lab_.nics[nic].segment];
                 const std::string& on =
                     segment.link ? link_names[segment.link.row] : lab_.subnets[segment.subnet].name;
-                auto known = std::ranges::find(names, on, [](const auto& n) { return n.first; });
-                if (known == names.end())
-                    known = names.insert(names.end(), {on, {}});
+                auto known = std::ranges::find(entries, on, &Entries::value_type::first);
+                if (known == entries.end())
+                    known = entries.insert(entries.end(), {on, {}});
                 known->second.push_back(lab_.nics[nic].name);
                 ++count_;
             }
-            std::vector<std::string> entries;
-            for (const auto& [on, list] : names)
-                entries.push_back(fmt::format("{}: {}", on, Lines::list(list)));
-            if (!entries.empty())
-                text += fmt::format("    {}: {{{}}}\n", lab_.machines[id].name,
-                                    fmt::join(entries, ", "));
-        }
-        return text.empty() ? "" : "  nics:\n" + text;
+            return entries;
+        });
     }
 
     bool is_named(NicId id) const {

@@ -24,11 +24,6 @@ std::vector<NamedNic> nics_written_at(const Machine& machine) {
     return places;
 }
 
-bool can_be_named(const std::string& name) {
-    return is_name(name) && name.size() <= longest_nic_name && name != "lo" && name != "all"
-           && name != "default";
-}
-
 // The names of a machine's NICs: what is written goes first, then what is pinned.
 std::vector<std::string> names_at(const std::vector<NamedNic>& places,
                                   const std::map<std::string, std::vector<std::string>>& pins) {
@@ -42,7 +37,7 @@ std::vector<std::string> names_at(const std::vector<NamedNic>& places,
         if (!names[i].empty() || pin == pins.end())
             continue;
         std::size_t& position = used[places[i].on];
-        if (position < pin->second.size() && can_be_named(pin->second[position])
+        if (position < pin->second.size() && can_name_nic(pin->second[position])
             && taken.insert(pin->second[position]).second)
             names[i] = pin->second[position];
         ++position;
@@ -60,6 +55,11 @@ std::vector<std::string> names_at(const std::vector<NamedNic>& places,
 }
 
 } // namespace
+
+bool can_name_nic(const std::string& name) {
+    return is_name(name) && name.size() <= longest_nic_name && name != "lo" && name != "all"
+           && name != "default";
+}
 
 NicNames::NicNames(const Plan& plan) : plan_(plan) {
     auto names_ends = [](const Link& link) {

@@ -11,6 +11,9 @@ namespace jackal::plan {
 /// Linux's IFNAMSIZ has room for one letter more.
 constexpr std::size_t longest_nic_name = 15;
 
+/// True if Linux and a plan take the name for a NIC.
+bool can_name_nic(const std::string& name);
+
 /// Refers to the plan, which must outlive it and keep its machines and links.
 class NicNames {
   public:

@@ -36,7 +36,7 @@ bool takes_out(const plan::Edit& edit) {
 void try_all(const plan::Plan& plan, std::map<bool, std::size_t>& tried) {
     lab::Lab lab = lab::build(plan);
     reach::Check check = reach::check(routing::settle(lab));
-    reach::try_remedies(plan, check);
+    reach::try_remedies(plan, lab, check);
     std::vector<plan::Edit> all;
     for (const lab::Finding& finding : check.findings) {
         const std::vector<plan::Edit>& edits = finding.remedy.edits;

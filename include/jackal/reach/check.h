@@ -30,9 +30,9 @@ constexpr std::size_t most_pairs = limits::checked_pairs;
 JACKAL_API Check check(const routing::Settled& settled,
                        const std::function<void(std::size_t, std::size_t)>& progress = {});
 
-/// Tries the remedies of the findings, each on a copy of the plan that they are of, and adds what
-/// else is asked for then: a NIC that is behind two things that are down needs both up. How it went
-/// is Remedy::proof; of a large lab some stay untried (limits::tried_rows).
-JACKAL_API void try_remedies(const plan::Plan& plan, Check& check);
+/// Tries the remedies of the findings, each on a copy of the plan that `lab` was built from, and
+/// adds what else is asked for then: a NIC that is behind two things that are down needs both up.
+/// How it went is Remedy::proof; of a large lab some stay untried (limits::tried_rows).
+JACKAL_API void try_remedies(const plan::Plan& plan, const lab::Lab& lab, Check& check);
 
 } // namespace jackal::reach

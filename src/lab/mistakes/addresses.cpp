@@ -58,7 +58,7 @@ bool belongs_on(const Lab& lab, NicId nic, SubnetId subnet) {
 std::vector<plan::Edit> change_places(const Lab& lab, NicId nic, SubnetId home) {
     const Nic& row = lab.nics[nic];
     SubnetId here = lab.segments[row.segment].subnet;
-    if (!here || !home || !belongs_on(lab, nic, home) || !lab.plugs_of(nic).empty())
+    if (!here || !belongs_on(lab, nic, home) || !lab.plugs_of(nic).empty())
         return {};
     const std::string& machine = lab.machines[row.machine].name;
     std::vector<plan::Edit> edits{
@@ -122,14 +122,13 @@ Finding describe(const Lab& lab, const MisplacedAddress& mistake, bool work_out)
                                    to_string(row.address.family())),
                        {{}, fmt::format("give {} a prefix of that family too", subnet)});
     case Kind::outside:
-        if (auto edits = work_out ? change_places(lab, row.nic, home_of(lab, row))
-                                  : std::vector<plan::Edit>{};
-            !edits.empty())
-            return finding(Cause::address_outside_subnet, Severity::error,
-                           fmt::format("{} has {}, which is not in {} ({}), but in {}", name,
-                                       address, subnet, to_string(*prefix),
-                                       lab.subnets[home_of(lab, row)].name),
-                           {std::move(edits), ""});
+        if (SubnetId home = work_out ? home_of(lab, row) : SubnetId{})
+            if (auto edits = change_places(lab, row.nic, home); !edits.empty())
+                return finding(Cause::address_outside_subnet, Severity::error,
+                               fmt::format("{} has {}, which is not in {} ({}), but in {}", name,
+                                           address, subnet, to_string(*prefix),
+                                           lab.subnets[home].name),
+                               {std::move(edits), ""});
         return finding(Cause::address_outside_subnet, Severity::error,
                        fmt::format("{} has {}, which is not in {} ({})", name, address, subnet,
                                    to_string(*prefix)),

@@ -98,6 +98,7 @@ OnLink on_link(const Lab& lab, MachineId machine, net::Address address) {
                 longest = row.length;
                 found.on_link = true;
                 found.segment = lab.nics[nic].segment;
+                found.nic = nic;
             }
         }
     return found;

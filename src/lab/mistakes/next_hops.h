@@ -30,6 +30,7 @@ struct OnLink {
     bool on_link = false; ///< some prefix of the machine holds it
     bool own = false;     ///< it is the machine's own
     SegmentId segment;
+    NicId nic; ///< by which
 };
 OnLink on_link(const Lab& lab, MachineId machine, net::Address address);
 

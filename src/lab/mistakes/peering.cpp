@@ -1,6 +1,7 @@
 #include "jackal/lab/peering.h"
 
 #include "jackal/lab/place.h"
+#include "lab/mistakes/ranges.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -107,19 +108,13 @@ class Separation {
             if (!to)
                 continue;
             if (subnet.ranges_written && !space)
-                by_command_of(subnet.name, *to);
+                commands_.push_back(move_by_command(lab_, subnet.name, *to));
             by_command |= subnet.ranges_written;
             for (plan::Edit& edit : renumber(lab_, id, *to))
                 edits_.push_back(std::move(edit));
         }
         if (by_command && space)
-            by_command_of(site_.name, *space);
-    }
-
-    void by_command_of(const std::string& name, const net::Prefix& to) {
-        commands_.push_back(
-            fmt::format("jackal addresses {} --renumber {}={} --write moves it with its ranges",
-                        lab_.source.empty() ? "PLAN" : lab_.source, name, net::to_string(to)));
+            commands_.push_back(move_by_command(lab_, site_.name, *space));
     }
 
     const Lab& lab_;

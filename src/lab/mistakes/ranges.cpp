@@ -12,6 +12,11 @@ namespace jackal::lab {
 using net::to_string;
 using plan::Cause;
 
+std::string move_by_command(const Lab& lab, const std::string& name, const net::Prefix& to) {
+    return fmt::format("jackal addresses {} --renumber {}={} --write moves it with its ranges",
+                       lab.source.empty() ? "PLAN" : lab.source, name, net::to_string(to));
+}
+
 namespace {
 
 struct Range {
@@ -41,10 +46,7 @@ bool is_lan(const Inspection& in, SegmentId id) {
 
 // Moves a subnet; where the plan writes ranges in it, by the command that moves those, too.
 Remedy move_to(const Lab& lab, SubnetId subnet, const net::Prefix& to) {
-    return {renumber(lab, subnet, to),
-            fmt::format("jackal addresses {} --renumber {}={} --write moves it with its ranges",
-                        lab.source.empty() ? "PLAN" : lab.source, lab.subnets[subnet].name,
-                        to_string(to))};
+    return {renumber(lab, subnet, to), move_by_command(lab, lab.subnets[subnet].name, to)};
 }
 
 // Moves a subnet to the next free prefix of its size.

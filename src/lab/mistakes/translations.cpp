@@ -1,4 +1,4 @@
-#include "lab/mistakes/inspection.h"
+#include "lab/mistakes/next_hops.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -24,14 +24,10 @@ bool covers(const Translation& earlier, const Translation& later) {
 
 // The NIC that a machine's IPv4 default route leaves by, as its tables are written.
 NicId default_nic(const Lab& lab, MachineId machine) {
-    for (RouteId route : lab.routes_of(machine)) {
-        if (lab.routes[route].to != net::Prefix::everything(net::Family::ipv4))
-            continue;
-        for (NicId nic : lab.nics_of(machine))
-            for (AddressId address : lab.addresses_of(nic))
-                if (lab.addresses[address].prefix().contains(lab.routes[route].via))
-                    return nic;
-    }
+    for (RouteId route : lab.routes_of(machine))
+        if (lab.routes[route].to == net::Prefix::everything(net::Family::ipv4))
+            if (NicId nic = on_link(lab, machine, lab.routes[route].via).nic)
+                return nic;
     return {};
 }
 

@@ -136,7 +136,7 @@ class CoreBuilder {
         for (const Link& link : plan_.links)
             namer_.next(link);
         for (const Pins::Names& pin : plan_.pins.nics)
-            if (!pin.names.empty())
+            if (!pin.names.empty() && can_name_nic(pin.names.front()))
                 pinned_.emplace(std::pair(pin.machine, pin.on), pin.names.front());
         names_.emplace(plan_);
     }

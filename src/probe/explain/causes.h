@@ -56,6 +56,8 @@ Diagnosis to_broadcast(const Case& c);
 
 // --- outside.cpp: leases, sites, and what is outside -------------------------------------------
 
+/// A NIC that asked for an address by DHCP and got none.
+Maybe refused_lease(const Case& c, lab::NicId nic);
 /// One of the ends has only an address that it gave itself, for want of a lease.
 Maybe unleased(const Case& c);
 /// The packet ended where a peering, a relay or a shared way outside would have led on.

@@ -63,10 +63,8 @@ Diagnosis apart(const Case& c, const Hop& hop) {
 // One of the two has an address that does not go with their segment, or no lease.
 Maybe off_link(const Case& c, const Hop& hop) {
     for (NicId nic : {hop.out, hop.in}) {
-        const lab::Lease* lease = c.lab.lease_of(nic);
-        if (c.family == net::Family::ipv4 && lease != nullptr
-            && lease->refusal != lab::Lease::Refusal::none)
-            return c.say(describe(c.lab, *lease), c.lab.nics[nic].machine);
+        if (auto d = c.family == net::Family::ipv4 ? refused_lease(c, nic) : std::nullopt)
+            return d;
         if (auto d = misaddressed(c, nic, c.lab.first_address(nic, c.family)->address))
             return d;
     }

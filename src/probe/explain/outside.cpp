@@ -98,6 +98,13 @@ const packet::Step* leaving(const lab::Lab& lab, const packet::Journey& journey)
     return found;
 }
 
+Maybe refused_lease(const Case& c, NicId nic) {
+    const lab::Lease* lease = c.lab.lease_of(nic);
+    if (lease == nullptr || lease->refusal == lab::Lease::Refusal::none)
+        return {};
+    return c.say(describe(c.lab, *lease), c.lab.nics[nic].machine);
+}
+
 // One of the ends has only an address that it gave itself, for want of a lease.
 Maybe unleased(const Case& c) {
     if (c.lab.leases.empty() || c.family == net::Family::ipv6)
@@ -108,12 +115,9 @@ Maybe unleased(const Case& c) {
     if (c.journey.ending == Ending::no_route)
         for (NicId nic : c.lab.nics_of(c.here))
             nics.push_back(nic);
-    for (NicId nic : nics) {
-        const lab::Lease* lease = c.lab.lease_of(nic);
-        if (lease == nullptr || lease->refusal == lab::Lease::Refusal::none)
-            continue;
-        return c.say(describe(c.lab, *lease), c.lab.nics[nic].machine);
-    }
+    for (NicId nic : nics)
+        if (auto d = refused_lease(c, nic))
+            return d;
     return {};
 }
 
