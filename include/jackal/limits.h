@@ -85,6 +85,9 @@ constexpr std::size_t explained_gaps = 200;
 /// Pairs of machines that check asks, and pairs of subnets that one row of sites asks.
 constexpr std::size_t checked_pairs = 250'000;
 constexpr std::size_t site_pairs = 10'000;
+/// Words of 64 pairs of a matrix of all pairs, and pairs of it that are walked.
+constexpr std::size_t matrix_words = 32 << 20;
+constexpr std::uint64_t walked_pairs = 2'000'000;
 /// Labs that are built to mend one ping.
 constexpr int mending_rounds = 16;
 /// Pings that the script of a lab asks.

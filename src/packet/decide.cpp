@@ -279,7 +279,8 @@ class Decider {
     }
 
     bool pass(lab::FilterId id, plan::Way way, NicId nic) {
-        if (!id || memory_.passage || (memory_.kept != nullptr && memory_.kept->answered))
+        if (!id || memory_.lets_all_pass || memory_.passage
+            || (memory_.kept != nullptr && memory_.kept->answered))
             return true;
         const lab::Filter& filter = lab_.filters[id];
         std::uint32_t rule = filter.index.first(way, header_.flow());

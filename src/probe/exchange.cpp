@@ -3,6 +3,7 @@
 #include "jackal/packet/source.h"
 #include "probe/links.h"
 #include "probe/names.h"
+#include "probe/request.h"
 
 #include <algorithm>
 
@@ -44,21 +45,7 @@ class Random {
     std::uint64_t state_;
 };
 
-constexpr unsigned icmp_header_bytes = 8; // also of udp
-constexpr unsigned tcp_header_bytes = 40; // of a SYN, with its options
-constexpr unsigned ipv4_header_bytes = 20;
-constexpr unsigned ipv6_header_bytes = 40;
 constexpr int reply_start_ttl = 64;
-
-// The port that requests are sent from: the first dynamic one (RFC 6335 section 6).
-constexpr std::uint16_t asking_port = 49152;
-
-unsigned packet_bytes(net::Family family, net::Protocol protocol, unsigned payload_bytes) {
-    unsigned ip = family == net::Family::ipv4 ? ipv4_header_bytes : ipv6_header_bytes;
-    return ip
-           + (protocol == net::Protocol::tcp ? tcp_header_bytes
-                                             : payload_bytes + icmp_header_bytes);
-}
 
 // Whether the sender knows an error for one about its packet: pings by their number alone, services
 // by addresses and ports.

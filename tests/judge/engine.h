@@ -25,8 +25,10 @@ struct Answer {
         refused, ///< nothing listens, and the sender hears so
         error,
         silence,
-        no_reply, ///< silence or an error, by luck
-        luck,     ///< more than one machine has an address that matters: anything may happen
+        answered,  ///< a reply, or the service answers
+        no_reply,  ///< neither
+        luck,      ///< more than one machine has an address that matters: anything may happen
+        not_asked, ///< the engine has no answer to such questions
     };
     Kind kind = Kind::silence;
     int ttl = 0; ///< of the reply
@@ -36,7 +38,10 @@ struct Answer {
 
     bool agrees(const Answer& other) const {
         auto allows = [](const Answer& a, const Answer& b) {
-            return a.kind == Kind::luck || (a.kind == Kind::no_reply && b.kind != Kind::reply);
+            bool is_answered = b.kind == Kind::reply || b.kind == Kind::open;
+            return a.kind == Kind::luck || a.kind == Kind::not_asked
+                   || (a.kind == Kind::answered && is_answered)
+                   || (a.kind == Kind::no_reply && !is_answered);
         };
         return allows(*this, other) || allows(other, *this) || same(other);
     }
@@ -59,6 +64,9 @@ struct Engine {
 
 /// The packet walk of the library.
 Answers ask_walk(const jackal::routing::Settled& settled, const std::vector<Question>& questions);
+
+/// The matrix of all pairs of addresses.
+Answers ask_matrix(const jackal::routing::Settled& settled, const std::vector<Question>& questions);
 
 /// The Linux kernel of this computer: starts the lab by the script that `jackal export --as
 /// namespaces` writes, sends real packets, and stops it. Throws std::runtime_error if the lab does

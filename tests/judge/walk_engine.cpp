@@ -180,7 +180,9 @@ std::string to_string(const Answer& answer) {
     case Answer::Kind::refused: return "refused";
     case Answer::Kind::silence: return "silence";
     case Answer::Kind::luck: return "luck";
+    case Answer::Kind::answered: return "an answer";
     case Answer::Kind::no_reply: return "no reply";
+    case Answer::Kind::not_asked: return "nothing";
     case Answer::Kind::error: break;
     }
     return fmt::format("{} from {}", packet::to_string(answer.error),
@@ -188,7 +190,7 @@ std::string to_string(const Answer& answer) {
 }
 
 std::vector<Engine> engines() {
-    return {{"walk", ask_walk}, {"kernel", ask_kernel}};
+    return {{"walk", ask_walk}, {"matrix", ask_matrix}, {"kernel", ask_kernel}};
 }
 
 } // namespace judge

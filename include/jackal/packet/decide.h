@@ -97,6 +97,7 @@ struct Memory {
     };
     std::optional<Passage> passage;
     const Record* kept = nullptr; ///< what it did with an earlier packet of the same flow
+    bool lets_all_pass = false;   ///< its filters are not asked: for who asks them apart
 };
 
 /// What a machine does with a packet.

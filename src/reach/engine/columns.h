@@ -1,0 +1,70 @@
+// The columns of all classes of ends.
+#pragma once
+
+#include "reach/engine/classes.h"
+#include "reach/engine/column.h"
+
+#include <map>
+
+namespace jackal::reach {
+
+/// What becomes of packets to every class. Classes send from entrances: plain ones what is not for
+/// their neighbours from the door of their gateway, others from their own machine. Refers to what
+/// it is made from. It never changes, so threads may share one.
+class Columns {
+  public:
+    static constexpr std::uint32_t nowhere = ~std::uint32_t{0};
+
+    /// What becomes of packets from classes near to the target, whose way is not that of their
+    /// entrance.
+    using Near = std::vector<std::pair<std::uint32_t, Fate>>;
+
+    struct OfClass {
+        std::vector<Fate> fates; ///< by entrance; empty for a class that is walked
+        Near near;               ///< ascending
+        Fate self;               ///< of what a member sends to itself
+    };
+
+    Columns(const routing::Settled& settled, const std::vector<EndClass>& classes,
+            const Packets& packets, unsigned threads);
+
+    std::size_t entrances() const { return entrances_.size(); }
+    /// Where a class sends from, or nowhere.
+    std::uint32_t entrance(std::uint32_t end_class) const { return entrance_of_[end_class]; }
+    /// Where it answers from what came by the door, or nowhere.
+    std::uint32_t answers_from(std::uint32_t end_class, Doors::Place door) const;
+
+    const OfClass& requests_to(std::uint32_t c) const { return columns_[0][c]; }
+    const OfClass& answers_to(std::uint32_t c) const {
+        return columns_[1][c].fates.empty() ? columns_[0][c] : columns_[1][c];
+    }
+    /// What becomes of the answers of a class to those near to it.
+    const Near& near_answers(std::uint32_t c) const { return near_answers_[c]; }
+    const Points& points() const { return points_; }
+
+  private:
+    std::uint32_t add_entrance(Doors::Place place);
+    void find_entrances();
+    void fill_all(unsigned threads);
+    void fill(std::uint32_t c, Column& column);
+    void fill(std::uint32_t c, Column& column, bool is_answer);
+    lab::MachineId machine(lab::AddressId end) const {
+        return lab_.nics[lab_.addresses[end].nic].machine;
+    }
+
+    const routing::Settled& settled_;
+    const lab::Lab& lab_;
+    const std::vector<EndClass>& classes_;
+    const Packets& packets_;
+    const Doors doors_;
+    Points points_;
+    std::vector<Doors::Place> entrances_;
+    std::map<Doors::Place, std::uint32_t> entrance_numbers_;
+    std::vector<std::uint32_t> entrance_of_;                  // by class
+    std::map<net::Prefix, std::vector<std::uint32_t>> hosts_; // classes by the prefix of their NIC
+    std::vector<int> host_lengths_;                           // of those
+    std::vector<OfClass> columns_[2]; // by class: of requests; of answers, if they differ
+    std::vector<Near> near_answers_;  // by class
+};
+
+} // namespace jackal::reach

@@ -1,0 +1,115 @@
+// Every pair of a random lab at once, held against a walk of each.
+#include "../sanitized.h"
+#include "jackal/jackal.h"
+#include "random_lab.h"
+
+#include <cstdlib>
+#include <doctest/doctest.h>
+
+using namespace jackal;
+
+namespace {
+
+probe::Endpoint end_at(const lab::Lab& lab, lab::AddressId id) {
+    lab::NicId nic = lab.addresses[id].nic;
+    return {.name = lab.nic_name(nic),
+            .machine = lab.nics[nic].machine,
+            .nic = nic,
+            .address = lab.addresses[id].address};
+}
+
+// A random lab. Some have on every subnet a few guests more that are alike.
+nlohmann::ordered_json made_up(std::uint64_t seed) {
+    nlohmann::ordered_json plan =
+        seed % 3 == 0 ? judge::random_sites(seed) : judge::random_lab(seed, seed % 3 == 1);
+    if (seed % 4 == 0)
+        for (const auto& [name, subnet] : plan["subnets"].items())
+            plan["guests"]["more-" + name] = {{"count", 3}, {"nics", {{{"subnet", name}}}}};
+    return plan;
+}
+
+struct Held {
+    std::uint64_t ends = 0;
+    std::uint64_t classes = 0;
+    std::uint64_t pairs = 0;
+    std::uint64_t replies = 0;
+    std::uint64_t walked = 0;
+    std::uint64_t differ = 0;
+};
+
+void hold(const routing::Settled& settled, net::Family family, std::optional<net::Service> service,
+          Held& held) {
+    const lab::Lab& lab = settled.lab();
+    reach::Matrix matrix =
+        reach::matrix(settled, reach::ends(lab, family), {.service = service, .threads = 2});
+    held.ends += matrix.ends().size();
+    held.classes += matrix.classes();
+    held.walked += matrix.walked();
+    const auto& ends = matrix.ends();
+    std::uint64_t others = 0;
+    for (std::size_t from = 0; from < ends.size(); ++from)
+        for (std::size_t to = 0; to < ends.size(); ++to) {
+            probe::PingQuestion question{.from = end_at(lab, ends[from]),
+                                         .to = end_at(lab, ends[to]),
+                                         .service = service,
+                                         .source = lab.addresses[ends[from]].address,
+                                         .count = 1};
+            bool walk = probe::exchange(settled, question).reaches;
+            ++held.pairs;
+            held.replies += walk ? 1 : 0;
+            others += walk && from != to ? 1 : 0;
+            if (matrix.reaches(from, to) == walk)
+                continue;
+            if (held.differ++ != 0)
+                continue;
+            INFO(question.from.name, " ", net::to_string(*question.source), " to ",
+                 question.to.name, " ", net::to_string(*question.to.address), ": walk says ", walk,
+                 ", services ", service ? net::to_string(*service) : "none", ", class ",
+                 matrix.class_of(from), " to ", matrix.class_of(to));
+            CHECK(matrix.reaches(from, to) == walk);
+        }
+    CHECK(matrix.replies() == others);
+}
+
+std::optional<net::Service> any_service(const lab::Lab& lab, std::uint64_t seed) {
+    std::vector<net::Service> all{{net::Protocol::tcp, 22}, {net::Protocol::udp, 53}};
+    for (const lab::Duties& duties : lab.duties)
+        all.insert(all.end(), duties.listens.begin(), duties.listens.end());
+    return all[seed % all.size()];
+}
+
+} // namespace
+
+TEST_CASE("the matrix says of every pair what a walk says") {
+    std::uint64_t count = sanitized ? 30 : 300;
+    std::uint64_t first = 1;
+    if (const char* seeds = std::getenv("JACKAL_SEEDS")) {
+        first = std::strtoull(seeds, nullptr, 10);
+        count = 3000;
+    }
+    Held held;
+    for (std::uint64_t seed = first; seed < first + count; ++seed) {
+        CAPTURE(seed);
+        std::string text = made_up(seed).dump();
+        plan::Reading reading = plan::read(text, "made-up.yaml");
+        REQUIRE(reading.plan);
+        lab::Lab lab = lab::build(*reading.plan);
+        routing::Settled settled = routing::settle(lab);
+        std::uint64_t before = held.differ;
+        for (net::Family family : net::both_families) {
+            hold(settled, family, std::nullopt, held);
+            hold(settled, family, any_service(lab, seed), held);
+        }
+        if (held.differ != before) {
+            MESSAGE("seed ", seed, " differs in ", held.differ - before);
+            if (std::getenv("JACKAL_PRINT") != nullptr)
+                MESSAGE(text);
+        }
+    }
+    MESSAGE(held.ends, " ends, ", held.classes, " classes, ", held.pairs, " pairs, ", held.replies,
+            " answered, ", held.walked, " walked, ", held.differ, " differ");
+    CHECK(held.differ == 0);
+    CHECK(held.replies > held.pairs / 10);
+    CHECK(held.walked < held.pairs / 2);
+    CHECK(held.classes < held.ends);
+}
