@@ -70,6 +70,72 @@ plan::Plan fully_routed(unsigned subnets, unsigned routers) {
     return plan;
 }
 
+namespace {
+
+// A linear congruential generator (Numerical Recipes, 1992).
+class Random {
+  public:
+    unsigned below(unsigned end) {
+        state_ = state_ * 1664525U + 1013904223U;
+        return (state_ >> 8) % end;
+    }
+
+  private:
+    std::uint32_t state_ = 1;
+};
+
+// Link i of a ring of routers with others across it.
+std::pair<unsigned, unsigned> ring_link(unsigned i, unsigned routers, Random& random) {
+    unsigned one = i < routers ? i : random.below(routers);
+    unsigned other = i < routers ? (i + 1) % routers : random.below(routers);
+    if (one == other)
+        other = (other + 1) % routers;
+    return {one, other};
+}
+
+} // namespace
+
+std::string whole_text(unsigned subnets, unsigned routers, unsigned links) {
+    std::string text = "lab: whole\nsubnets:\n";
+    auto add = std::back_inserter(text);
+    for (unsigned i = 0; i < subnets; ++i)
+        fmt::format_to(add, "  net-{}: {{prefix: 10.{}.{}.0/24}}\n", i, i / 256, i % 256);
+    text += "  shore: {prefix: 192.168.7.0/24, uplink: bridge}\nguests:\n";
+    for (unsigned i = 0; i < subnets; ++i)
+        fmt::format_to(add, "  guest-{}: {{nics: [{{subnet: net-{}}}]}}\n", i, i);
+    text += "routers:\n";
+    for (unsigned r = 0; r < routers; ++r) {
+        fmt::format_to(add, "  r{}:\n    nics:\n", r);
+        for (unsigned i = r; i < subnets; i += routers)
+            fmt::format_to(add, "      - {{subnet: net-{}}}\n", i);
+        if (r == 0)
+            text += "      - {name: out, subnet: shore}\n    nat: [{out: out}]\n";
+        fmt::format_to(add, "    ospf: {{areas: {{0: all}}{}}}\n", r == 0 ? ", default: true" : "");
+        if (r % 5 == 0)
+            fmt::format_to(add, "    filter: wall-{}\n", r);
+    }
+    text += "links:\n";
+    Random random;
+    for (unsigned i = 0; i < links; ++i) {
+        auto [one, other] = ring_link(i, routers, random);
+        fmt::format_to(add, "  - {{between: [r{}, r{}], cost: {}}}\n", one, other,
+                       1 + random.below(60'000));
+    }
+    text += "filters:\n";
+    for (unsigned r = 0; r < routers; r += 5) {
+        fmt::format_to(add, "  wall-{}:\n    default: allow\n    rules:\n", r);
+        for (unsigned rule = 0; rule < 20; ++rule)
+            if (rule % 2 == 0)
+                fmt::format_to(add, "      - {{do: deny, way: through, proto: tcp, port: {}}}\n",
+                               8000 + rule);
+            else
+                fmt::format_to(add,
+                               "      - {{do: deny, way: through, from: net-{}, to: net-{}}}\n",
+                               random.below(subnets), random.below(subnets));
+    }
+    return text;
+}
+
 plan::Plan ospf_mesh(unsigned routers, unsigned links) {
     plan::Plan plan;
     plan.lab = "mesh";
@@ -84,21 +150,14 @@ plan::Plan ospf_mesh(unsigned routers, unsigned links) {
         router.duties->protocols->ospf = std::move(ospf);
         plan.machines.push_back(std::move(router));
     }
-    std::uint32_t state = 1; // a linear congruential generator (Numerical Recipes, 1992)
-    auto random = [&](unsigned below) {
-        state = state * 1664525U + 1013904223U;
-        return (state >> 8) % below;
-    };
+    Random random;
     for (unsigned i = 0; i < links; ++i) {
-        unsigned one = i < routers ? i : random(routers);
-        unsigned other = i < routers ? (i + 1) % routers : random(routers);
-        if (one == other)
-            other = (other + 1) % routers;
+        auto [one, other] = ring_link(i, routers, random);
         plan::Link link;
         link.first.value = plan.machines[one].name;
         link.second.value = plan.machines[other].name;
         link.prefixes.emplace_back(net::Prefix(net::Address(0, 0xffff0a000000ULL + 2ULL * i), 31));
-        link.cost = static_cast<std::uint16_t>(1 + random(100));
+        link.cost = static_cast<std::uint16_t>(1 + random.below(100));
         plan.links.push_back(std::move(link));
     }
     return plan;

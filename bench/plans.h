@@ -19,6 +19,11 @@ plan::Plan fully_routed(unsigned subnets, unsigned routers);
 /// in one area.
 plan::Plan ospf_mesh(unsigned routers, unsigned links);
 
+/// A plan file: `subnets` with a guest each on `routers` in a ring with links of random cost across
+/// it, `links` in all, that speak OSPF in one area; a fifth of the routers with a filter of 20
+/// rules; and one translated way outside.
+std::string whole_text(unsigned subnets, unsigned routers, unsigned links);
+
 /// A plan: `routers` in a ring, every one in an AS of its own and with `prefixes` to announce.
 plan::Plan bgp_ring(unsigned routers, unsigned prefixes);
 

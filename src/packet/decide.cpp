@@ -68,9 +68,7 @@ class Decider {
             return deliver();
         if (header_.as_broadcast != net::Address{}) // no machine forwards what came to all
             return end(Ending::to_broadcast);
-        hop_ = settled_.hop(at_, header_.destination);
-        if (hop_ != nullptr && routing::is_learned(hop_->kind))
-            choose();
+        choose();
         if (in_ && !lab_.machines[at_].forwards)
             return not_forwarding();
         prefer_way_back();
@@ -97,13 +95,16 @@ class Decider {
 
     // Equal next hops share by the addresses of the packet, each machine in its own way.
     void choose() {
-        std::uint32_t ways = settled_.shares(at_, header_.destination);
-        if (ways == 1)
+        const auto choice =
+            settled_.choice(at_, header_.destination, header_.share ? *header_.share : 0);
+        hop_ = choice.hop;
+        if (choice.ways == 1)
             return;
-        std::uint32_t taken = header_.share ? *header_.share : share_of(ways);
-        decision_.ways = ways;
-        decision_.taken = taken % ways;
-        hop_ = settled_.hop(at_, header_.destination, taken);
+        std::uint32_t taken = header_.share ? *header_.share : share_of(choice.ways);
+        decision_.ways = choice.ways;
+        decision_.taken = taken % choice.ways;
+        if (!header_.share)
+            hop_ = settled_.hop(at_, header_.destination, taken);
     }
 
     // The sender has chosen its address by the next hop that it takes.

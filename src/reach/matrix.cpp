@@ -24,15 +24,15 @@ std::vector<AddressId> ends(const lab::Lab& lab, net::Family family) {
 
 std::uint64_t Matrix::replies() const {
     std::uint64_t count = 0;
-    for (std::size_t to = 0; to < sizes_.size(); ++to)
-        for (std::size_t from = 0; from < sizes_.size(); ++from) {
-            std::size_t cell = to * words_ * 64 + from;
-            std::uint64_t others = from == to ? sizes_[to] - 1 : sizes_[to];
-            if (bit(unsettled_, cell))
-                count += static_cast<std::uint64_t>(std::ranges::count(each_.at(cell), true));
-            else if (bit(cells_, cell))
-                count += sizes_[from] * others;
+    for (std::size_t w = 0; w < cells_.size(); ++w) {
+        std::size_t to = w / words_;
+        for (std::uint64_t left = cells_[w]; left != 0; left &= left - 1) {
+            std::size_t from = w % words_ * 64 + static_cast<std::size_t>(std::countr_zero(left));
+            count += std::uint64_t{sizes_[from]} * (from == to ? sizes_[to] - 1 : sizes_[to]);
         }
+    }
+    for (const auto& [cell, pairs] : each_)
+        count += static_cast<std::uint64_t>(std::ranges::count(pairs, true));
     return count;
 }
 
@@ -52,7 +52,7 @@ class MatrixMaker {
         classes_ = classes(settled_, matrix_.ends_, packets);
         number_members();
         const Columns columns(settled_, classes_, packets, threads_);
-        fill_rows({lab_, classes_, packets, columns, threads_});
+        fill_rows({lab_, classes_, packets, columns});
         walk_the_rest();
         return std::move(matrix_);
     }

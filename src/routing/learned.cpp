@@ -152,6 +152,14 @@ std::optional<Lesson> Learned::lesson(MachineId machine, std::uint32_t prefix) c
     return lesson;
 }
 
+void Learned::add_traits(std::uint32_t prefix, std::vector<std::uint64_t>& into) const {
+    for (const auto& tables : tables_)
+        if (tables->serves((*numbers_)[prefix].family())) {
+            tables->add_traits(prefix, into);
+            into.push_back(~std::uint64_t{0});
+        }
+}
+
 void Learned::settle(const Condition& condition, const lab::Wiring& wiring) {
     bool hands_over = false;
     for (const SpokenProtocol* protocol : protocols()) {

@@ -68,6 +68,11 @@ class ProtocolTables {
     virtual const std::vector<Gate>& gates() const = 0;
     /// Gates of the lesson count from 0. Nothing for what the machine announces itself.
     virtual std::optional<Lesson> lesson(lab::MachineId machine, std::uint32_t prefix) const = 0;
+    /// What tells the prefix from others for which some machine has a lesson with other gates, or
+    /// of another kind.
+    virtual void add_traits(std::uint32_t prefix, std::vector<std::uint64_t>& into) const {
+        into.push_back(prefix);
+    }
     /// All that the machine has for the prefix, the best first.
     virtual std::vector<Offer> offers(lab::MachineId machine, std::uint32_t prefix) const = 0;
     /// What the neighbour's machine announces to it.

@@ -7,6 +7,7 @@
 #include <algorithm>
 #include <array>
 #include <bit>
+#include <map>
 
 namespace jackal::routing {
 
@@ -67,6 +68,53 @@ Aim Settled::aim(net::Address destination) const {
             std::ranges::binary_search(broadcasts_, destination)};
 }
 
+AlikePrefixes Settled::alike(const std::vector<bool>& counted) const {
+    constexpr std::uint8_t connected_hop = no_large_hop - 1;
+    AlikePrefixes alike;
+    alike.on_link.resize(numbers_->size());
+    std::vector<std::vector<std::uint64_t>> traits(numbers_->size());
+    std::vector<std::pair<MachineId, const Forwarding*>> large;
+    for (MachineId machine : lab_->machines.ids()) {
+        const Forwarding& table = forwarding_[machine.row];
+        if (!counted[machine.row])
+            continue;
+        if (table.large)
+            large.emplace_back(machine, &table);
+        for (std::size_t i = table.first; i < table.first + table.count && !table.large; ++i)
+            if (hops_[table.first_hop + small_[i].hop].kind == RouteKind::connected)
+                alike.on_link[small_[i].prefix].push_back(machine);
+            else
+                traits[small_[i].prefix].push_back(std::uint64_t{machine.row} << 32
+                                                   | small_[i].hop);
+    }
+    std::map<std::vector<std::uint64_t>, std::uint32_t> known;
+    for (std::uint32_t p = 0; p < numbers_->size(); ++p) {
+        std::vector<MachineId>& on_link = alike.on_link[p];
+        for (const auto& [machine, table] : large) {
+            std::uint8_t hop = large_[std::size_t{p} * large_count_ + table->first];
+            bool is_on_link =
+                hop != no_large_hop && hops_[table->first_hop + hop].kind == RouteKind::connected;
+            if (is_on_link)
+                on_link.push_back(machine);
+            traits[p].push_back(is_on_link ? connected_hop : hop);
+        }
+        std::uint32_t around = numbers_->around(p); // a smaller number
+        if (around != PrefixNumbers::none)
+            on_link.insert(on_link.end(), alike.on_link[around].begin(),
+                           alike.on_link[around].end());
+        sort_unique(on_link);
+        traits[p].push_back(around);
+        for (MachineId machine : on_link)
+            traits[p].push_back(machine.row);
+        for (const Epoch& epoch : epochs_)
+            epoch.learned->add_traits(p, traits[p]);
+        alike.group.push_back(
+            known.try_emplace(std::move(traits[p]), static_cast<std::uint32_t>(known.size()))
+                .first->second);
+    }
+    return alike;
+}
+
 const Hop* Settled::exact_hop(const Forwarding& table, std::uint32_t prefix) const {
     auto begin = small_.begin() + static_cast<std::ptrdiff_t>(table.first);
     auto end = begin + table.count;
@@ -82,15 +130,18 @@ const Hop* Settled::small_hop(const Forwarding& table, std::uint32_t prefix) con
 }
 
 // The longest prefix decides, and for one prefix the machine's own routes come first.
-const Hop* Settled::learned_hop(MachineId machine, const Aim& aim, std::uint32_t share) const {
+Settled::Choice Settled::learned_choice(MachineId machine, const Aim& aim,
+                                        std::uint32_t share) const {
     const Epoch& epoch = epoch_of(machine);
     for (std::uint32_t p = aim.prefix; p != PrefixNumbers::none; p = numbers_->around(p)) {
         if (const Hop* hop = exact_hop(forwarding_[machine.row], p))
-            return hop;
-        if (auto lesson = usable_lesson(machine, p))
-            return &learned_hops_[epoch.first_hop + lesson->gates.at(share % lesson->gate_count)];
+            return {hop};
+        if (auto lesson = usable_lesson(machine, p)) {
+            std::uint32_t gate = lesson->gates.at(share % lesson->gate_count);
+            return {&learned_hops_[epoch.first_hop + gate], lesson->gate_count};
+        }
     }
-    return nullptr;
+    return {};
 }
 
 // What was learned before something was cut may lead by a NIC that is down since, and that route
@@ -109,16 +160,6 @@ std::optional<Lesson> Settled::usable_lesson(MachineId machine, std::uint32_t pr
             && !is_refused_hop_[epoch.first_hop + lesson->gates.at(i)])
             kept.add_gate(lesson->gates.at(i));
     return kept.gate_count == 0 ? std::nullopt : std::optional(kept);
-}
-
-std::uint32_t Settled::learned_shares(MachineId machine, const Aim& aim) const {
-    for (std::uint32_t p = aim.prefix; p != PrefixNumbers::none; p = numbers_->around(p)) {
-        if (exact_hop(forwarding_[machine.row], p) != nullptr)
-            return 1;
-        if (auto lesson = usable_lesson(machine, p))
-            return lesson->gate_count;
-    }
-    return 1;
 }
 
 // An address of the machine itself that is the broadcast address of a prefix too is what it was

@@ -223,6 +223,8 @@ class JACKAL_API Learned {
     }
     /// The best that protocols have for exactly the prefix of that number.
     std::optional<Lesson> lesson(lab::MachineId machine, std::uint32_t prefix) const;
+    /// What tells the prefix of that number from others for which a machine has other gates.
+    void add_traits(std::uint32_t prefix, std::vector<std::uint64_t>& into) const;
     /// The prefixes by number.
     const std::shared_ptr<const PrefixNumbers>& numbers() const { return numbers_; }
     /// All next hops of all lessons.

@@ -74,6 +74,14 @@ struct Aim {
     bool is_broadcast = false;          ///< the broadcast address of some IPv4 prefix in the lab
 };
 
+/// Prefixes that have something in common, by their numbers (Aim::prefix).
+struct AlikePrefixes {
+    /// Those of one group have the same next hops at all machines that are not on link.
+    std::vector<std::uint32_t> group;
+    /// Which machines take it, or a prefix around it, for a segment that they are on: ascending.
+    std::vector<std::vector<lab::MachineId>> on_link;
+};
+
 /// See above.
 class JACKAL_API Settled {
   public:
@@ -109,21 +117,29 @@ class JACKAL_API Settled {
 
     Aim aim(net::Address destination) const;
 
+    /// Which prefixes are alike to the machines that are `counted`, by their rows.
+    AlikePrefixes alike(const std::vector<bool>& counted) const;
+
     /// Where the machine sends packets for the destination, or null for no route. Local addresses
     /// and broadcast addresses come before it: ask is_local and is_broadcast first. Of several
     /// equal next hops that of number `share`, counted round and round.
     const Hop* hop(lab::MachineId machine, const Aim& aim, std::uint32_t share = 0) const {
+        return choice(machine, aim, share).hop;
+    }
+    /// The same with the number of equal next hops that the machine has.
+    struct Choice {
+        const Hop* hop = nullptr;
+        std::uint32_t ways = 1;
+    };
+    Choice choice(lab::MachineId machine, const Aim& aim, std::uint32_t share = 0) const {
         const Forwarding& table = forwarding_[machine.row];
         if (!table.large)
-            return table.learns ? learned_hop(machine, aim, share) : small_hop(table, aim.prefix);
+            return table.learns ? learned_choice(machine, aim, share)
+                                : Choice{small_hop(table, aim.prefix)};
         std::uint8_t hop = aim.prefix == Aim::no_prefix
                                ? no_large_hop
                                : large_[std::size_t{aim.prefix} * large_count_ + table.first];
-        return hop == no_large_hop ? nullptr : &hops_[table.first_hop + hop];
-    }
-    /// How many equal next hops the machine has for the destination; 1 if it has no choice.
-    std::uint32_t shares(lab::MachineId machine, const Aim& aim) const {
-        return forwarding_[machine.row].learns ? learned_shares(machine, aim) : 1;
+        return {hop == no_large_hop ? nullptr : &hops_[table.first_hop + hop]};
     }
     /// The address that a hop leads to, unless its kind is connected.
     net::Address next_hop(const Hop& hop) const {
@@ -191,9 +207,8 @@ class JACKAL_API Settled {
     void fill();
     const Hop* small_hop(const Forwarding& table, std::uint32_t prefix) const;
     const Hop* exact_hop(const Forwarding& table, std::uint32_t prefix) const;
-    const Hop* learned_hop(lab::MachineId machine, const Aim& aim, std::uint32_t share) const;
+    Choice learned_choice(lab::MachineId machine, const Aim& aim, std::uint32_t share) const;
     std::optional<Lesson> usable_lesson(lab::MachineId machine, std::uint32_t prefix) const;
-    std::uint32_t learned_shares(lab::MachineId machine, const Aim& aim) const;
     Hop hop_to(lab::NicId out, net::Address via, lab::AddressId source, RouteKind kind) const;
     void add_learned_hops(Epoch& epoch);
     void collect_broadcasts();

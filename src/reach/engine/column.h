@@ -21,6 +21,7 @@ struct Fate {
     std::uint32_t door = none; ///< of delivered: by which it comes in; none at its sender
 
     static constexpr std::uint32_t none = ~std::uint32_t{0};
+    static constexpr std::uint32_t only = none - 1; ///< of a target with one NIC: that
     friend bool operator==(const Fate&, const Fate&) = default;
 };
 

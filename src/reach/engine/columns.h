@@ -5,6 +5,7 @@
 #include "reach/engine/column.h"
 
 #include <map>
+#include <memory>
 
 namespace jackal::reach {
 
@@ -19,10 +20,11 @@ class Columns {
     /// entrance.
     using Near = std::vector<std::pair<std::uint32_t, Fate>>;
 
+    using Fates = std::vector<Fate>; ///< by entrance
     struct OfClass {
-        std::vector<Fate> fates; ///< by entrance; empty for a class that is walked
-        Near near;               ///< ascending
-        Fate self;               ///< of what a member sends to itself
+        std::shared_ptr<const Fates> fates; ///< null for a class that is walked
+        Near near;                          ///< ascending
+        Fate self;                          ///< of what a member sends to itself
     };
 
     Columns(const routing::Settled& settled, const std::vector<EndClass>& classes,
@@ -36,18 +38,33 @@ class Columns {
 
     const OfClass& requests_to(std::uint32_t c) const { return columns_[0][c]; }
     const OfClass& answers_to(std::uint32_t c) const {
-        return columns_[1][c].fates.empty() ? columns_[0][c] : columns_[1][c];
+        return columns_[1][c].fates ? columns_[1][c] : columns_[0][c];
     }
     /// What becomes of the answers of a class to those near to it.
     const Near& near_answers(std::uint32_t c) const { return near_answers_[c]; }
     const Points& points() const { return points_; }
 
   private:
+    // The first class of a group of targets, and what becomes of packets in front of the machines
+    // that are on link with it.
+    struct Leader {
+        std::uint32_t target = nowhere;
+        std::vector<Doors::Place> places;
+        Fates fates[2]; // of requests and answers, by place
+        bool differs = false;
+    };
+    struct Worker;
+
     std::uint32_t add_entrance(Doors::Place place);
     void find_entrances();
+    void find_leaders();
     void fill_all(unsigned threads);
-    void fill(std::uint32_t c, Column& column);
-    void fill(std::uint32_t c, Column& column, bool is_answer);
+    void merge(Worker& worker);
+    void fill(std::uint32_t c, Worker& worker);
+    bool follow(std::uint32_t c, const Leader& leader, Worker& worker);
+    void fill_near(std::uint32_t c, bool is_answer, Worker& worker);
+    void aim_at(std::uint32_t c, bool is_answer, Column& column) const;
+    Fate fate(std::uint32_t c, Doors::Place place, Column& column) const;
     lab::MachineId machine(lab::AddressId end) const {
         return lab_.nics[lab_.addresses[end].nic].machine;
     }
@@ -63,6 +80,8 @@ class Columns {
     std::vector<std::uint32_t> entrance_of_;                  // by class
     std::map<net::Prefix, std::vector<std::uint32_t>> hosts_; // classes by the prefix of their NIC
     std::vector<int> host_lengths_;                           // of those
+    std::vector<std::uint32_t> leader_of_;                    // by class, or nowhere
+    std::vector<Leader> leaders_;
     std::vector<OfClass> columns_[2]; // by class: of requests; of answers, if they differ
     std::vector<Near> near_answers_;  // by class
 };

@@ -61,44 +61,64 @@ bool FilterSets::passes_answer(FilterCheck check, std::size_t from, std::size_t 
     return passes(check, from, to, true);
 }
 
-Bits FilterSets::senders(FilterCheck check, std::uint32_t target_kind) const {
+std::optional<Bits> FilterSets::senders(FilterCheck check, std::uint32_t target_kind) const {
     const View& view = views_[check.filter.row];
     Bits set(words_);
     std::vector<bool> kinds(view.samples.size());
+    bool all = true;
     for (std::size_t kind = 0; kind < kinds.size(); ++kind) {
-        kinds[kind] = view.samples[kind] != none
-                      && passes(check, view.samples[kind], view.samples[target_kind], false);
+        if (view.samples[kind] == none)
+            continue;
+        kinds[kind] = passes(check, view.samples[kind], view.samples[target_kind], false);
+        all = all && kinds[kind];
         for (std::size_t w = 0; w < words_ && kinds[kind] && !view.members.empty(); ++w)
             set[w] |= view.members[kind][w];
     }
     for (std::size_t c = 0; c < view.kinds.size() && view.members.empty(); ++c)
         if (kinds[view.kinds[c]])
             set_bit(set, c);
-    return set;
+    return all ? std::nullopt : std::optional(std::move(set));
 }
+
+namespace {
+
+constexpr std::size_t ways = 3;
+
+} // namespace
 
 // --- along lists -----------------------------------------------------------------------------
 
 PassingSets::PassingSets(const FilterSets& filters, const Points& points)
-    : filters_(filters), points_(points), turns_(points.size()), sets_(points.size()) {}
+    : filters_(filters), points_(points), checked_(filters.count() * ways), turns_(points.size()),
+      sets_(points.size()) {}
 
 void PassingSets::aim_at(std::size_t target) {
     constexpr std::size_t most_kept_words = 8 << 20;
-    if (checked_.size() * filters_.words() > most_kept_words)
-        checked_.clear();
+    if (checked_words_ > most_kept_words) {
+        for (std::vector<Checked>& by_kind : checked_)
+            by_kind.clear();
+        checked_words_ = 0;
+    }
     target_ = target;
     ++turn_;
     made_count_ = 0;
 }
 
 const Bits* PassingSets::through(const FilterCheck& check) {
+    std::vector<Checked>& by_kind =
+        checked_[check.filter.row * ways + static_cast<std::size_t>(check.way)];
+    if (by_kind.empty())
+        by_kind.resize(filters_.kinds(check.filter));
     std::uint32_t kind = filters_.kind(check.filter, target_);
-    std::uint64_t key =
-        (std::uint64_t{check.filter.row} << 32 | kind) * 4 + static_cast<std::uint64_t>(check.way);
-    auto [set, is_new] = checked_.try_emplace(key);
-    if (is_new)
-        set->second = filters_.senders(check, kind);
-    return &set->second;
+    Checked& known = by_kind[kind];
+    if (!known.is_known) {
+        known.is_known = true;
+        if (auto set = filters_.senders(check, kind)) {
+            known.set = std::make_unique<const Bits>(std::move(*set));
+            checked_words_ += filters_.words();
+        }
+    }
+    return known.set.get();
 }
 
 const Bits* PassingSets::along(std::uint32_t list) {
@@ -110,6 +130,8 @@ const Bits* PassingSets::along(std::uint32_t list) {
     const Bits* set = rest;
     for (const FilterCheck& check : points_.first(list).checks) {
         const Bits* other = through(check);
+        if (other == nullptr)
+            continue;
         if (set == nullptr) {
             set = other;
             continue;

@@ -24,11 +24,14 @@ class FilterSets {
     std::uint32_t kind(lab::FilterId filter, std::size_t end_class) const {
         return views_[filter.row].kinds[end_class];
     }
-    /// The classes whose requests to such a target pass: a bit for each.
-    Bits senders(FilterCheck check, std::uint32_t target_kind) const;
+    /// How many those are.
+    std::size_t kinds(lab::FilterId filter) const { return views_[filter.row].samples.size(); }
+    /// The classes whose requests to such a target pass: a bit for each. Nothing if that is all.
+    std::optional<Bits> senders(FilterCheck check, std::uint32_t target_kind) const;
     /// Whether an answer from one class to another passes, by itself.
     bool passes_answer(FilterCheck check, std::size_t from, std::size_t to) const;
     std::size_t words() const { return words_; }
+    std::size_t count() const { return views_.size(); }
 
   private:
     struct View {
@@ -56,7 +59,7 @@ class PassingSets {
     void aim_at(std::size_t target);
     /// The senders whose requests all machines of a list let pass; null if that is all.
     const Bits* along(std::uint32_t list);
-    /// The same of some filters.
+    /// The same of a filter.
     const Bits* through(const FilterCheck& check);
 
   private:
@@ -64,10 +67,16 @@ class PassingSets {
     const Points& points_;
     std::size_t target_ = 0;
     std::uint32_t turn_ = 0;
-    std::unordered_map<std::uint64_t, Bits> checked_; // by filter, way and the target's kind
-    std::vector<std::uint32_t> turns_;                // by list: of its set
-    std::vector<const Bits*> sets_;                   // by list
-    std::vector<std::unique_ptr<Bits>> made_;         // for this target
+    // By filter and way: by the target's kind.
+    struct Checked {
+        bool is_known = false;
+        std::unique_ptr<const Bits> set;
+    };
+    std::vector<std::vector<Checked>> checked_;
+    std::size_t checked_words_ = 0;
+    std::vector<std::uint32_t> turns_;        // by list: of its set
+    std::vector<const Bits*> sets_;           // by list
+    std::vector<std::unique_ptr<Bits>> made_; // for this target
     std::size_t made_count_ = 0;
 };
 

@@ -75,6 +75,19 @@ std::uint32_t Points::with(const PointKey& key, bool is_sender, std::uint32_t re
     return list->second;
 }
 
+bool Points::is_same(std::uint32_t list, const Points& others, std::uint32_t other) const {
+    while (list != 0 && other != 0) {
+        std::uint32_t point = lists_[list].point;
+        std::uint32_t other_point = others.lists_[other].point;
+        if (keys_[point] != others.keys_[other_point]
+            || points_[point].is_sender != others.points_[other_point].is_sender)
+            return false;
+        list = rest(list);
+        other = others.rest(other);
+    }
+    return list == other;
+}
+
 std::vector<std::uint32_t> Points::merge(const Points& other) {
     std::vector<std::uint32_t> numbers{0};
     for (std::size_t i = 1; i < other.lists_.size(); ++i) {

@@ -42,6 +42,9 @@ class Points {
     /// What the machines of the one list ask, but for those that are in the other, and for senders.
     std::vector<FilterCheck> beside(std::uint32_t list, std::uint32_t other) const;
 
+    /// True if a list of these is one of the others.
+    bool is_same(std::uint32_t list, const Points& others, std::uint32_t other) const;
+
     /// Takes in the lists of another, of the same lab: their numbers here.
     std::vector<std::uint32_t> merge(const Points& other);
 

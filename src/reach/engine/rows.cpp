@@ -1,7 +1,6 @@
 #include "reach/engine/rows.h"
 
 #include "jackal/sorted.h"
-#include "reach/parallel.h"
 
 #include <algorithm>
 #include <bit>
@@ -9,19 +8,6 @@
 namespace jackal::reach {
 
 namespace {
-
-// What becomes of an answer, in a number: it is lost, it varies, or it gets there past a list of
-// points.
-constexpr std::uint32_t lost_code = ~std::uint32_t{0};
-constexpr std::uint32_t varies_code = lost_code - 1;
-
-std::uint32_t code(const Fate& fate) {
-    switch (fate.kind) {
-    case Fate::Kind::delivered: return fate.points;
-    case Fate::Kind::varies: return varies_code;
-    default: return lost_code;
-    }
-}
 
 bool has_bit(const Bits& bits, std::size_t at) {
     return bits[at / 64] >> at % 64 & 1;
@@ -45,11 +31,10 @@ void each_word(std::size_t first, std::size_t last, Use use) {
 } // namespace
 
 Rows::Rows(const lab::Lab& lab, const std::vector<EndClass>& classes, const Packets& packets,
-           const Columns& columns, unsigned threads)
+           const Columns& columns)
     : lab_(lab), classes_(classes), packets_(packets), columns_(columns),
       filters_(lab, classes, packets) {
     find_runs();
-    turn_answers(threads);
 }
 
 void Rows::find_runs() {
@@ -60,33 +45,76 @@ void Rows::find_runs() {
         start_checks_.emplace_back();
         if (sender.is_plain)
             start_checks_[c] = Points::at_start(lab_, lab_.addresses[sender.first].nic);
+        const Columns::Fates* answers = columns_.answers_to(c).fates.get();
         bool goes_on = !runs_.empty() && runs_.back().entrance == columns_.entrance(c)
+                       && runs_.back().answers == answers
                        && start_checks_[c] == start_checks_[c - 1];
         if (!goes_on)
-            runs_.push_back({c, c, columns_.entrance(c)});
+            runs_.push_back({c, c, columns_.entrance(c), answers});
         runs_.back().last = c + 1;
     }
-}
-
-// The answers' fates, entrance by entrance.
-void Rows::turn_answers(unsigned threads) {
-    constexpr std::size_t stretch = 64;
-    const std::size_t count = classes_.size();
-    answers_.assign(columns_.entrances() * count, lost_code);
-    in_parallel(count, stretch, threads, [&](unsigned, std::size_t first, std::size_t last) {
-        for (std::size_t c = first; c < last; ++c) {
-            const std::vector<Fate>& fates =
-                columns_.answers_to(static_cast<std::uint32_t>(c)).fates;
-            for (std::size_t entrance = 0; entrance < fates.size(); ++entrance)
-                answers_[entrance * count + c] = code(fates[entrance]);
-        }
-    });
 }
 
 bool Rows::is_open(const EndClass& target) const {
     return !packets_.service
            || lab_.listens(lab_.nics[lab_.addresses[target.first].nic].machine, *packets_.service);
 }
+
+std::vector<FilterCheck> Rows::end_checks(std::uint32_t to, const Fate& request) const {
+    if (request.door == Fate::none)
+        return {};
+    return Points::at_end(lab_, request.door == Fate::only ? lab_.addresses[classes_[to].first].nic
+                                                           : lab::NicId{request.door});
+}
+
+// --- ways there and back ---------------------------------------------------------------------
+
+Fate Rows::answer_from(std::uint32_t to, const Fate& request, const Columns::Fates& fates) const {
+    std::uint32_t entrance = columns_.answers_from(to, request.door);
+    return entrance == Columns::nowhere ? Fate{.kind = Fate::Kind::lost} : fates[entrance];
+}
+
+Rows::Outcome Rows::outcome(const Fate& request, const Fate& answer, Worker& worker) const {
+    using Kind = Outcome::Kind;
+    if (request.kind == Fate::Kind::varies)
+        return {.kind = Kind::varies};
+    if (request.kind == Fate::Kind::lost || answer.kind == Fate::Kind::lost)
+        return {.kind = Kind::lost};
+    if (answer.kind == Fate::Kind::varies)
+        return {.kind = Kind::varies};
+    Outcome outcome{.kind = Kind::answered, .request = request};
+    if (answer.points == 0)
+        return outcome;
+    auto [beside, is_new] =
+        worker.beside.try_emplace(std::uint64_t{answer.points} << 32 | request.points);
+    if (is_new)
+        beside->second = columns_.points().beside(answer.points, request.points);
+    if (!beside->second.empty())
+        outcome.asked_of_answer = &beside->second;
+    return outcome;
+}
+
+// The outcomes of all runs, unless they are those of the last target.
+void Rows::look_ahead(std::uint32_t to, Worker& worker) const {
+    const Columns::Fates* requests = columns_.requests_to(to).fates.get();
+    std::uint32_t entrance =
+        classes_[to].is_host ? columns_.answers_from(to, Fate::only) : Columns::nowhere;
+    if (classes_[to].is_host && requests == worker.requests && entrance == worker.entrance)
+        return;
+    worker.requests = classes_[to].is_host ? requests : nullptr;
+    worker.entrance = entrance;
+    worker.outcomes.assign(runs_.size(), {});
+    for (std::size_t i = 0; i < runs_.size(); ++i) {
+        const Run& run = runs_[i];
+        if (run.entrance == Columns::nowhere || run.answers == nullptr)
+            continue;
+        const Fate& request = (*requests)[run.entrance];
+        if (request.kind != Fate::Kind::lost)
+            worker.outcomes[i] = outcome(request, answer_from(to, request, *run.answers), worker);
+    }
+}
+
+// --- rows --------------------------------------------------------------------------------------
 
 const Rows::Row& Rows::row(std::uint32_t to, Worker& worker) const {
     Row& row = worker.row;
@@ -99,8 +127,15 @@ const Rows::Row& Rows::row(std::uint32_t to, Worker& worker) const {
         return row;
     }
     worker.passing.aim_at(to);
-    for (const Run& run : runs_)
-        fill_run(run, to, worker);
+    look_ahead(to, worker);
+    for (std::size_t i = 0; i < runs_.size(); ++i)
+        fill_run(runs_[i], worker.outcomes[i], to, worker);
+    if (classes_[to].is_host) // all by its only door
+        for (const FilterCheck& check :
+             Points::at_end(lab_, lab_.addresses[classes_[to].first].nic))
+            if (const Bits* set = worker.passing.through(check))
+                for (std::size_t w = 0; w < row.answered.size(); ++w)
+                    row.answered[w] &= (*set)[w];
     fill_near(to, worker);
     row.self = columns_.requests_to(to).self.kind == Fate::Kind::delivered
                && columns_.answers_to(to).self.kind == Fate::Kind::delivered;
@@ -115,126 +150,92 @@ const Rows::Row& Rows::row(std::uint32_t to, Worker& worker) const {
     return row;
 }
 
-void Rows::fill_run(const Run& run, std::uint32_t to, Worker& worker) const {
-    if (run.entrance == Columns::nowhere)
-        return;
-    const Fate& request = columns_.requests_to(to).fates[run.entrance];
+void Rows::fill_run(const Run& run, const Outcome& outcome, std::uint32_t to,
+                    Worker& worker) const {
     Row& row = worker.row;
-    if (request.kind == Fate::Kind::lost)
+    if (outcome.kind == Outcome::Kind::lost)
         return;
-    if (request.kind == Fate::Kind::varies) {
-        each_word(run.first, run.last,
-                  [&](std::size_t w, std::uint64_t mask) { row.unsettled[w] |= mask; });
-        return;
-    }
-    const Bits* passing = worker.passing.along(request.points);
+    if (outcome.kind == Outcome::Kind::varies)
+        return each_word(run.first, run.last,
+                         [&](std::size_t w, std::uint64_t mask) { row.unsettled[w] |= mask; });
+    const Bits* passing = worker.passing.along(outcome.request.points);
     each_word(run.first, run.last, [&](std::size_t w, std::uint64_t mask) {
         row.answered[w] |= passing != nullptr ? (*passing)[w] & mask : mask;
     });
     auto ask = [&](const FilterCheck& check) {
-        const Bits& set = *worker.passing.through(check);
-        each_word(run.first, run.last,
-                  [&](std::size_t w, std::uint64_t mask) { row.answered[w] &= set[w] | ~mask; });
+        if (const Bits* set = worker.passing.through(check))
+            each_word(run.first, run.last, [&](std::size_t w, std::uint64_t mask) {
+                row.answered[w] &= (*set)[w] | ~mask;
+            });
     };
-    for (const FilterCheck& check : start_checks_[run.first])
-        ask(check);
-    if (request.door != Fate::none)
-        for (const FilterCheck& check : Points::at_end(lab_, lab::NicId{request.door}))
-            ask(check);
-    judge_answers(run, request, to, worker);
-}
-
-void Rows::judge_answers(const Run& run, const Fate& request, std::uint32_t to,
-                         Worker& worker) const {
-    Row& row = worker.row;
-    std::uint32_t entrance = columns_.answers_from(to, request.door);
-    if (entrance == Columns::nowhere) {
-        each_word(run.first, run.last,
-                  [&](std::size_t w, std::uint64_t mask) { row.answered[w] &= ~mask; });
+    std::ranges::for_each(start_checks_[run.first], ask);
+    if (outcome.request.door != Fate::only)
+        std::ranges::for_each(end_checks(to, outcome.request), ask);
+    if (outcome.asked_of_answer == nullptr)
         return;
-    }
-    const std::uint32_t* codes = &answers_[entrance * classes_.size()];
-    for (std::uint32_t from = run.first; from < run.last; ++from) {
-        if (codes[from] == 0 || !has_bit(row.answered, from))
-            continue;
-        Verdict verdict = answer(from, to, request, codes[from], worker);
-        if (verdict != Verdict::yes)
+    for (std::uint32_t from = run.first; from < run.last; ++from)
+        if (has_bit(row.answered, from)
+            && !std::ranges::all_of(*outcome.asked_of_answer, [&](const FilterCheck& check) {
+                   return filters_.passes_answer(check, to, from);
+               }))
             clear_bit(row.answered, from);
-        if (verdict == Verdict::unsettled)
-            set_bit(row.unsettled, from);
-    }
-}
-
-// What the answer to `request` meets, which `from` has sent.
-Rows::Verdict Rows::answer(std::uint32_t from, std::uint32_t to, const Fate& request,
-                           std::uint32_t answer_code, Worker& worker) const {
-    if (answer_code == lost_code)
-        return Verdict::no;
-    if (answer_code == varies_code)
-        return Verdict::unsettled;
-    auto [beside, is_new] =
-        worker.beside.try_emplace(std::uint64_t{answer_code} << 32 | request.points);
-    if (is_new)
-        beside->second = columns_.points().beside(answer_code, request.points);
-    for (const FilterCheck& check : beside->second)
-        if (!filters_.passes_answer(check, to, from))
-            return Verdict::no;
-    return Verdict::yes;
 }
 
 // Where sender or target leaves the way of its entrance, as the other is near to it.
 void Rows::fill_near(std::uint32_t to, Worker& worker) const {
-    const Columns::Near& requests = columns_.requests_to(to).near;
+    static constexpr Fate lost{.kind = Fate::Kind::lost};
+    const Columns::OfClass& requests = columns_.requests_to(to);
     const Columns::Near& answers = columns_.near_answers(to);
     std::vector<std::uint32_t> near;
-    for (const auto& [from, fate] : requests)
-        near.push_back(from);
-    for (const auto& [from, fate] : answers)
-        near.push_back(from);
+    for (const Columns::Near* list : {&requests.near, &answers})
+        for (const auto& [from, fate] : *list)
+            near.push_back(from);
     sort_unique(near);
     auto find = [](const Columns::Near& list, std::uint32_t from) -> const Fate* {
         auto found =
             std::ranges::lower_bound(list, from, {}, [](const auto& n) { return n.first; });
         return found != list.end() && found->first == from ? &found->second : nullptr;
     };
-    static constexpr Fate lost{.kind = Fate::Kind::lost};
     for (std::uint32_t from : near) {
-        const Fate* request = find(requests, from);
+        clear_bit(worker.row.answered, from);
+        clear_bit(worker.row.unsettled, from);
+        if (classes_[from].is_walked)
+            continue;
+        const Fate* request = find(requests.near, from);
         bool is_near = request != nullptr;
         if (!is_near)
             request = columns_.entrance(from) == Columns::nowhere
                           ? &lost
-                          : &columns_.requests_to(to).fates[columns_.entrance(from)];
-        clear_bit(worker.row.answered, from);
-        clear_bit(worker.row.unsettled, from);
-        if (request->kind == Fate::Kind::lost)
-            continue;
-        if (request->kind == Fate::Kind::varies) {
-            set_bit(worker.row.unsettled, from);
-            continue;
-        }
-        const Bits* passing = worker.passing.along(request->points);
-        bool passes = passing == nullptr || has_bit(*passing, from);
-        auto ask = [&](const FilterCheck& check) {
-            passes = passes && has_bit(*worker.passing.through(check), from);
-        };
-        if (!is_near)
-            std::ranges::for_each(start_checks_[from], ask);
-        if (request->door != Fate::none)
-            std::ranges::for_each(Points::at_end(lab_, lab::NicId{request->door}), ask);
-        if (!passes)
-            continue;
-        std::uint32_t answer_code = lost_code;
-        if (const Fate* fate = find(answers, from))
-            answer_code = code(*fate);
-        else if (std::uint32_t e = columns_.answers_from(to, request->door); e != Columns::nowhere)
-            answer_code = answers_[e * classes_.size() + from];
-        Verdict verdict = answer(from, to, *request, answer_code, worker);
-        if (verdict == Verdict::yes)
-            set_bit(worker.row.answered, from);
-        if (verdict == Verdict::unsettled)
-            set_bit(worker.row.unsettled, from);
+                          : &(*requests.fates)[columns_.entrance(from)];
+        const Fate* answer = find(answers, from);
+        Fate far = answer != nullptr || request->kind != Fate::Kind::delivered
+                       ? lost
+                       : answer_from(to, *request, *columns_.answers_to(from).fates);
+        fill_one(from, outcome(*request, answer != nullptr ? *answer : far, worker), is_near, to,
+                 worker);
     }
+}
+
+void Rows::fill_one(std::uint32_t from, const Outcome& outcome, bool is_near, std::uint32_t to,
+                    Worker& worker) const {
+    if (outcome.kind == Outcome::Kind::varies)
+        set_bit(worker.row.unsettled, from);
+    if (outcome.kind != Outcome::Kind::answered)
+        return;
+    auto lets_pass = [&](const FilterCheck& check) {
+        const Bits* set = worker.passing.through(check);
+        return set == nullptr || has_bit(*set, from);
+    };
+    const Bits* passing = worker.passing.along(outcome.request.points);
+    bool passes = (passing == nullptr || has_bit(*passing, from))
+                  && (is_near || std::ranges::all_of(start_checks_[from], lets_pass))
+                  && std::ranges::all_of(end_checks(to, outcome.request), lets_pass);
+    if (passes && outcome.asked_of_answer != nullptr)
+        passes = std::ranges::all_of(*outcome.asked_of_answer, [&](const FilterCheck& check) {
+            return filters_.passes_answer(check, to, from);
+        });
+    if (passes)
+        set_bit(worker.row.answered, from);
 }
 
 } // namespace jackal::reach

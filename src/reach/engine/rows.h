@@ -11,7 +11,7 @@ namespace jackal::reach {
 class Rows {
   public:
     Rows(const lab::Lab& lab, const std::vector<EndClass>& classes, const Packets& packets,
-         const Columns& columns, unsigned threads);
+         const Columns& columns);
 
     /// A row: a bit for each class that sends.
     struct Row {
@@ -20,36 +20,36 @@ class Rows {
         bool self = false;
     };
 
-    /// What is worked out of one row after another, each in a thread of its own.
-    class Worker {
-      public:
-        explicit Worker(const Rows& rows) : passing(rows.filters_, rows.columns_.points()) {}
-
-      private:
-        friend class Rows;
-        PassingSets passing;
-        Row row;
-        // Of two lists: what is asked of the answer beside the request's way.
-        std::unordered_map<std::uint64_t, std::vector<FilterCheck>> beside;
-    };
+    class Worker;
+    /// Valid until the worker is asked again.
     const Row& row(std::uint32_t to, Worker& worker) const;
 
   private:
-    // Classes side by side that send from one entrance past the same filters.
+    // Classes side by side that send from one entrance past the same filters, and get answers
+    // alike.
     struct Run {
         std::uint32_t first = 0;
         std::uint32_t last = 0; // behind it
         std::uint32_t entrance = Columns::nowhere;
+        const Columns::Fates* answers = nullptr;
     };
-    enum class Verdict : std::uint8_t { no, yes, unsettled };
+    // What becomes of requests and their answers, but for the filters that requests meet.
+    struct Outcome {
+        enum class Kind : std::uint8_t { lost, varies, answered };
+        Kind kind = Kind::lost;
+        Fate request;
+        const std::vector<FilterCheck>* asked_of_answer = nullptr; ///< beside the request's way
+    };
 
     void find_runs();
-    void turn_answers(unsigned threads);
-    void fill_run(const Run& run, std::uint32_t to, Worker& worker) const;
+    void look_ahead(std::uint32_t to, Worker& worker) const;
+    Outcome outcome(const Fate& request, const Fate& answer, Worker& worker) const;
+    void fill_run(const Run& run, const Outcome& outcome, std::uint32_t to, Worker& worker) const;
     void fill_near(std::uint32_t to, Worker& worker) const;
-    void judge_answers(const Run& run, const Fate& request, std::uint32_t to, Worker& worker) const;
-    Verdict answer(std::uint32_t from, std::uint32_t to, const Fate& request,
-                   std::uint32_t answer_code, Worker& worker) const;
+    void fill_one(std::uint32_t from, const Outcome& outcome, bool is_near, std::uint32_t to,
+                  Worker& worker) const;
+    Fate answer_from(std::uint32_t to, const Fate& request, const Columns::Fates& fates) const;
+    std::vector<FilterCheck> end_checks(std::uint32_t to, const Fate& request) const;
     bool is_open(const EndClass& target) const;
 
     const lab::Lab& lab_;
@@ -59,8 +59,24 @@ class Rows {
     const FilterSets filters_;
     std::vector<std::vector<FilterCheck>> start_checks_; // by class; not of what is for neighbours
     std::vector<Run> runs_;
-    std::vector<std::uint32_t> answers_; // codes of fates: a row for each entrance
-    std::vector<std::uint32_t> walked_;  // classes
+    std::vector<std::uint32_t> walked_; // classes
+};
+
+/// What is worked out of one row after another, in one thread.
+class Rows::Worker {
+  public:
+    explicit Worker(const Rows& rows) : passing(rows.filters_, rows.columns_.points()) {}
+
+  private:
+    friend class Rows;
+    PassingSets passing;
+    Row row;
+    // Of two lists: what is asked of the answer beside the request's way.
+    std::unordered_map<std::uint64_t, std::vector<FilterCheck>> beside;
+    // By run, for all targets that have these fates of requests and answer from there.
+    std::vector<Outcome> outcomes;
+    const Columns::Fates* requests = nullptr;
+    std::uint32_t entrance = Columns::nowhere;
 };
 
 } // namespace jackal::reach

@@ -125,6 +125,20 @@ std::optional<Lesson> OspfTables::lesson(MachineId machine, std::uint32_t prefix
     return lesson;
 }
 
+// Who announces it, and how.
+void OspfTables::add_traits(std::uint32_t prefix, std::vector<std::uint64_t>& into) const {
+    auto add = [&](const Advert& advert) {
+        if (advert.nic && std::ranges::binary_search(dead_nics_, advert.nic))
+            return;
+        into.insert(into.end(), {static_cast<std::uint64_t>(advert.type), advert.node, advert.cost,
+                                 advert.metric, advert.origin.row});
+    };
+    for (std::uint32_t i = first_intra_[prefix]; i < first_intra_[prefix + 1]; ++i)
+        add(graph_->intra[i]);
+    for (std::uint32_t i = first_other_[prefix]; i < first_other_[prefix + 1]; ++i)
+        add(other_[i]);
+}
+
 std::vector<Offer> OspfTables::offers(MachineId machine, std::uint32_t prefix) const {
     auto found = lesson(machine, prefix);
     if (!found)

@@ -41,6 +41,7 @@ class OspfTables final : public ProtocolTables {
 
     const std::vector<Gate>& gates() const override { return graph_->gates; }
     std::optional<Lesson> lesson(lab::MachineId machine, std::uint32_t prefix) const override;
+    void add_traits(std::uint32_t prefix, std::vector<std::uint64_t>& into) const override;
     std::vector<Offer> offers(lab::MachineId machine, std::uint32_t prefix) const override;
     /// What leads to the best lesson: who announced it, and in which area.
     struct Source {

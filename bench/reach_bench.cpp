@@ -1,0 +1,89 @@
+// All pairs of 10,000 subnets at once, beside walking each pair (a sample of them); the same for
+// smaller labs.
+#include "jackal/lab/build.h"
+#include "jackal/plan/read.h"
+#include "jackal/probe/exchange.h"
+#include "jackal/reach/matrix.h"
+#include "plans.h"
+
+#include <benchmark/benchmark.h>
+#include <map>
+#include <memory>
+#include <random>
+
+using namespace jackal;
+
+namespace {
+
+struct Whole {
+    explicit Whole(unsigned subnets)
+        : lab(lab::build(
+            *plan::read(bench::whole_text(subnets, subnets / 10, subnets * 2 / 5), "whole.yaml")
+                 .plan)),
+          settled(routing::settle(lab)) {
+        for (unsigned i = 0; i < subnets; ++i)
+            guests.push_back(*lab.addresses_of(lab.machines[lab::MachineId{i}].first_nic).begin());
+    }
+
+    lab::Lab lab;
+    routing::Settled settled;
+    std::vector<lab::AddressId> guests; // one on each subnet
+};
+
+Whole& whole(unsigned subnets) {
+    static std::map<unsigned, std::unique_ptr<Whole>> made;
+    auto& one = made[subnets];
+    if (!one)
+        one = std::make_unique<Whole>(subnets);
+    return *one;
+}
+
+void matrix(benchmark::State& state) {
+    auto subnets = static_cast<unsigned>(state.range(0));
+    Whole& lab = whole(subnets);
+    std::uint64_t replies = 0;
+    std::uint64_t walked = 0;
+    for (auto _ : state) {
+        reach::Matrix all = reach::matrix(lab.settled, lab.guests,
+                                          {.threads = static_cast<unsigned>(state.range(1))});
+        state.PauseTiming();
+        replies = all.replies();
+        walked = all.walked();
+        state.ResumeTiming();
+    }
+    double pairs = static_cast<double>(subnets) * subnets;
+    state.counters["walked"] = static_cast<double>(walked);
+    state.counters["answered"] = static_cast<double>(replies) / pairs;
+    state.counters["pair"] = benchmark::Counter(pairs, benchmark::Counter::kIsIterationInvariantRate
+                                                           | benchmark::Counter::kInvert);
+}
+
+// The baseline.
+void each_pair_walked(benchmark::State& state) {
+    Whole& lab = whole(static_cast<unsigned>(state.range(0)));
+    std::mt19937 random(1);
+    auto end = [&] {
+        lab::AddressId id = lab.guests[random() % lab.guests.size()];
+        lab::NicId nic = lab.lab.addresses[id].nic;
+        return probe::Endpoint{.name = {}, .machine = lab.lab.nics[nic].machine, .nic = nic};
+    };
+    constexpr int sample = 1000;
+    for (auto _ : state)
+        for (int i = 0; i < sample; ++i)
+            benchmark::DoNotOptimize(
+                probe::exchange(lab.settled, {.from = end(), .to = end(), .count = 1}).reaches);
+    state.counters["pair"] = benchmark::Counter(
+        sample, benchmark::Counter::kIsIterationInvariantRate | benchmark::Counter::kInvert);
+}
+
+} // namespace
+
+BENCHMARK(each_pair_walked)->Arg(10'000)->Unit(benchmark::kMillisecond);
+BENCHMARK(matrix)
+    ->Args({100, 2})
+    ->Args({1'000, 2})
+    ->Args({10'000, 1})
+    ->Args({10'000, 2})
+    ->Unit(benchmark::kMillisecond)
+    ->UseRealTime();
+BENCHMARK_MAIN();
