@@ -207,6 +207,7 @@ void add_trace(CLI::App& app, Run& run);
 void add_connect(CLI::App& app, Run& run);
 void add_verify(CLI::App& app, Run& run);
 void add_peerings(CLI::App& app, Run& run);
+void add_reach(CLI::App& app, Run& run);
 void add_sites(CLI::App& app, Run& run);
 void add_ways(CLI::App& app, Run& run);
 void add_export(CLI::App& app, Run& run);

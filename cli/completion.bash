@@ -7,13 +7,15 @@ _jackal() {
 
     if [ "$COMP_CWORD" -eq 1 ]; then
         COMPREPLY=($(compgen -W "addresses check connect demo export machines names neighbours new peerings \
-            ping routes sites trace verify ways --help --version" -- "$current"))
+            ping reach routes sites trace verify ways --help --version" -- "$current"))
         return
     fi
     case $previous in
     --format) COMPREPLY=($(compgen -W "text json csv" -- "$current")) && return ;;
     --family) COMPREPLY=($(compgen -W "4 6" -- "$current")) && return ;;
     --as) COMPREPLY=($(compgen -W "namespaces" -- "$current")) && return ;;
+    --by) COMPREPLY=($(compgen -W "subnet site machine" -- "$current")) && return ;;
+    --machines) COMPREPLY=($(compgen -W "guests routers all" -- "$current")) && return ;;
     --only) COMPREPLY=($(compgen -W "machines subnets sites" -- "$current")) && return ;;
     -o | --output) COMPREPLY=($(compgen -f -- "$current")) && return ;;
     esac
@@ -42,6 +44,13 @@ _jackal() {
             --only subnets 2>/dev/null)" -- "$current"))
         [ "$previous" = --renumber ] && COMPREPLY+=($(compgen -W "$("${COMP_WORDS[0]}" names \
             "$plan" --only sites 2>/dev/null)" -- "$current"))
+        return
+        ;;
+    esac
+    case $previous in
+    --from | --to)
+        [ -n "$plan" ] && COMPREPLY=($(compgen -W "$("${COMP_WORDS[0]}" names "$plan" \
+            2>/dev/null)" -- "$current"))
         return
         ;;
     esac

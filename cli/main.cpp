@@ -116,6 +116,7 @@ int main(int argc, char** argv) try {
     add_connect(app, run);
     add_verify(app, run);
     add_peerings(app, run);
+    add_reach(app, run);
     add_sites(app, run);
     add_ways(app, run);
     add_export(app, run);

@@ -2,6 +2,7 @@
 #include "lab_of.h"
 
 #include "jackal/lab/peering.h"
+#include "jackal/plan/validate.h"
 #include "jackal/reach/check.h"
 #include "jackal/reach/sites.h"
 #include "jackal/reach/ways.h"

@@ -122,6 +122,13 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"peerings" + skerry + "--add harbour", 2, "SITE=PREFIX"},
         {"peerings" + skerry + "schol", 2, "did you mean school?"},
         {"peerings" + mistakes + "peering-half.yaml", 1, "set {accept: true}"},
+        {"reach" + skerry, 0, "\n 5 lamp      =  =  =  =  =  =  =  =  =  =  =  =  =  .\n"},
+        {"reach" + skerry + "--by site", 0, "harbour    42/42"},
+        {"reach" + skerry + "--by site --machines routers", 0, "routers by site"},
+        {"reach" + skerry + "--from quay --to sonar --service tcp/22", 0, "2 of 4 pairs"},
+        {"reach" + skerry + "--format csv --from quay --to lamp", 0, "quay,lamp,4,4\r\n"},
+        {"reach" + skerry + "--to quai", 2, "\"quai\" is no subnet, site or machine"},
+        {"reach" + skerry + "--service 22", 2, "tcp/22 or udp/53"},
         {"sites" + skerry, 0, "skerry to outside"},
         {"ways" + mistakes + "peering-half.yaml harbour skerry", 0, "2 of 2"},
         {"ways" + skerry + "harbour harbour", 2, "two different sites"},
@@ -256,6 +263,16 @@ TEST_CASE("the JSON of the other commands agrees with their text") {
     CHECK(sites.size() == 5 * 6);
     for (const json& row : sites)
         CHECK((row["replies"] == row["pairs"]) == row["gap"].is_null());
+    json reach = answer("reach" + skerry, 0);
+    std::uint64_t unanswered = 0;
+    for (const json& cell : reach["cells"])
+        unanswered += cell["pairs"].get<std::uint64_t>() - cell["replies"].get<std::uint64_t>();
+    for (const json& gap : reach["gaps"])
+        unanswered -= gap["pairs"].get<std::uint64_t>();
+    CHECK(unanswered == 0);
+    CHECK(reach["gaps"][0]["cause"] == "no-route");
+    CHECK(reach["rows"].size() == 13);
+    CHECK(reach["columns"].back() == "far-1");
     json ways = answer("ways" + mistakes + "peering-half.yaml skerry harbour", 0)["ways"];
     CHECK(ways[1]["changes"] == json::array({"peerings[0].skerry: set {accept: true}"}));
     json tunnel = answer("ping" + skerry + "assay hydrophone", 0)["out"][1]["tunnel"];
@@ -283,6 +300,7 @@ TEST_CASE("under a cut every answer tells what it changed") {
         {"neighbours" + skerry + "--announced", "bgp:quay-r1--lamp-r1", "was  "},
         {"neighbours" + skerry + "--database", "quay-r1", "was  quay-r1"},
         {"peerings" + skerry, "school--skerry", "was  school--skerry"},
+        {"reach" + skerry, "vessel-r1", "was  "},
         {"sites" + skerry, "vessel-r1", "was  "},
         {"verify" + skerry, "vessel-r1", "failed"},
         {"check" + skerry, "quay-r1/eth0", "changed by the cut"},
@@ -301,7 +319,7 @@ TEST_CASE("under a cut every answer tells what it changed") {
 TEST_CASE("every command has help with an example") {
     for (const char* command :
          {"check", "addresses", "machines", "routes", "neighbours", "ping", "trace", "connect",
-          "verify", "peerings", "sites", "ways", "export", "new", "names", "demo"}) {
+          "verify", "peerings", "reach", "sites", "ways", "export", "new", "names", "demo"}) {
         CAPTURE(command);
         Printed printed = run(tool + command + " --help");
         CHECK(printed.status == 0);
@@ -442,7 +460,7 @@ TEST_CASE("the completion knows commands, options, shapes and the machines of th
             ++count;
             CHECK(has(help.text, "\n  " + word + " "));
         }
-    CHECK(count == 16);
+    CHECK(count == 17);
 }
 
 TEST_CASE("hostile texts get a clear error in a short time") {

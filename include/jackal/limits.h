@@ -88,6 +88,11 @@ constexpr std::size_t site_pairs = 10'000;
 /// Words of 64 pairs of a matrix of all pairs, and pairs of it that are walked.
 constexpr std::size_t matrix_words = 32 << 20;
 constexpr std::uint64_t walked_pairs = 2'000'000;
+/// Cells of a grid of pairs, pairs in it of machines that are like no other, and pairs without a
+/// reply that are looked into.
+constexpr std::size_t grid_cells = 1'000'000;
+constexpr std::size_t grid_counts = 10'000'000;
+constexpr std::size_t gap_walks = 100'000;
 /// Labs that are built to mend one ping.
 constexpr int mending_rounds = 16;
 /// Pings that the script of a lab asks.

@@ -63,6 +63,16 @@ std::string sites_csv(const lab::Lab& lab, const reach::SiteReach& reach) {
     return text;
 }
 
+std::string grid_csv(const reach::Grid& grid) {
+    std::string text = "from,to,pairs,replies\r\n";
+    for (std::size_t row = 0; row < grid.rows.size(); ++row)
+        for (std::size_t column = 0; column < grid.columns.size(); ++column)
+            if (const reach::Cell& cell = grid.cell(row, column); cell.pairs != 0)
+                text += record({grid.rows[row], grid.columns[column], fmt::format("{}", cell.pairs),
+                                fmt::format("{}", cell.replies)});
+    return text;
+}
+
 std::string rooms_csv(const lab::Lab& lab, const std::vector<lab::Room>& rooms) {
     std::string text = "site,first,block,count\r\n";
     for (const lab::Room& room : rooms)

@@ -421,6 +421,37 @@ std::string sites_json(const Lab& lab, const reach::SiteReach& reach) {
     return text({{"lab", lab.name}, {"sites", rows}});
 }
 
+std::string grid_json(const plan::Plan& plan, const Lab& lab, const reach::GridQuestion& question,
+                      const reach::Grid& grid) {
+    json cells = json::array();
+    for (std::size_t row = 0; row < grid.rows.size(); ++row)
+        for (std::size_t column = 0; column < grid.columns.size(); ++column)
+            if (const reach::Cell& cell = grid.cell(row, column); cell.pairs != 0)
+                cells.push_back({{"from", grid.rows[row]},
+                                 {"to", grid.columns[column]},
+                                 {"pairs", cell.pairs},
+                                 {"replies", cell.replies}});
+    json gaps = json::array();
+    for (const reach::GridGap& gap : grid.gaps)
+        gaps.push_back({{"cause", plan::slug(gap.first.cause)},
+                        {"where", lab.machines[gap.first.where].name},
+                        {"pairs", gap.pairs},
+                        {"first", {gap.from, gap.to}},
+                        {"explanation", gap.first.explanation},
+                        {"at", place(gap.first.at)},
+                        {"remedy", remedy_text(gap.first.remedy, plan)}});
+    return text(
+        {{"lab", lab.name},
+         {"by", reach::to_string(question.by)},
+         {"family", question.family ? json(static_cast<int>(*question.family)) : json(nullptr)},
+         {"service", question.service ? json(net::to_string(*question.service)) : json(nullptr)},
+         {"rows", grid.rows},
+         {"columns", grid.columns},
+         {"cells", cells},
+         {"gaps", gaps},
+         {"unexplained", grid.unexplained}});
+}
+
 std::string ways_json(const plan::Plan& plan, const Lab& lab, lab::SiteId one, lab::SiteId other,
                       const std::vector<reach::Way>& ways) {
     json rows = json::array();

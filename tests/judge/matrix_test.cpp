@@ -80,6 +80,90 @@ std::optional<net::Service> any_service(const lab::Lab& lab, std::uint64_t seed)
 
 } // namespace
 
+namespace {
+
+// The grid of all machines, each for itself, by asking every pair.
+reach::Grid asked_one_by_one(const routing::Settled& settled, const reach::GridQuestion& question) {
+    const lab::Lab& lab = settled.lab();
+    auto counts = [&](lab::NicId nic) {
+        return lab.segments[lab.nics[nic].segment].subnet || lab.nics[nic].address_count != 0;
+    };
+    auto has_addresses = [&](lab::MachineId machine) {
+        return std::ranges::any_of(
+            lab.nics_of(machine), [&](lab::NicId nic) { return lab.nics[nic].address_count != 0; });
+    };
+    reach::Grid grid;
+    std::vector<lab::MachineId> rows;
+    std::vector<lab::MachineId> columns;
+    for (lab::MachineId id : lab.machines.ids()) {
+        bool is_host_outside = lab.machines[id].kind == plan::MachineKind::guest;
+        if (std::ranges::none_of(lab.nics_of(id), counts))
+            continue;
+        if (!lab.machines[id].outside)
+            rows.push_back(id);
+        if (!lab.machines[id].outside || (is_host_outside && has_addresses(id)))
+            columns.push_back(id);
+    }
+    for (lab::MachineId from : rows)
+        for (lab::MachineId to : columns) {
+            reach::Cell cell;
+            for (lab::NicId nic : lab.nics_of(to)) {
+                if (from == to || !counts(nic))
+                    continue;
+                auto exchange = probe::exchange(
+                    settled, {.from = {.name = lab.machines[from].name, .machine = from},
+                              .to = {.name = lab.nic_name(nic), .machine = to, .nic = nic},
+                              .service = question.service,
+                              .family = question.family,
+                              .count = 1});
+                bool one_family = exchange.gap == probe::Gap::no_address && has_addresses(from)
+                                  && has_addresses(to);
+                cell.pairs += one_family ? 0 : 1;
+                cell.replies += exchange.reaches ? 1 : 0;
+            }
+            grid.cells.push_back(cell);
+        }
+    return grid;
+}
+
+} // namespace
+
+TEST_CASE("the grid counts what asking every pair counts, and explains what gets no reply") {
+    std::uint64_t count = sanitized ? 20 : 150;
+    for (std::uint64_t seed = 1; seed <= count; ++seed) {
+        CAPTURE(seed);
+        lab::Lab lab = lab::build(*plan::read(made_up(seed).dump(), "made-up.yaml").plan);
+        routing::Settled settled = routing::settle(lab);
+        reach::GridQuestion question{.by = reach::By::machine,
+                                     .kind = reach::Kind::all,
+                                     .service =
+                                         seed % 5 == 0 ? any_service(lab, seed) : std::nullopt,
+                                     .threads = 2};
+        if (seed % 7 == 0)
+            question.family = net::Family::ipv6;
+        reach::Grid grid = reach::grid(settled, question);
+        reach::Grid wanted = asked_one_by_one(settled, question);
+        REQUIRE(grid.cells.size() == wanted.cells.size());
+        for (std::size_t i = 0; i < grid.cells.size(); ++i) {
+            CAPTURE(grid.rows[i / grid.columns.size()]);
+            CAPTURE(grid.columns[i % grid.columns.size()]);
+            CHECK(grid.cells[i].pairs == wanted.cells[i].pairs);
+            CHECK(grid.cells[i].replies == wanted.cells[i].replies);
+        }
+        reach::Cell total = grid.total();
+        std::uint64_t explained = grid.unexplained;
+        for (const reach::GridGap& gap : grid.gaps)
+            explained += gap.pairs;
+        CHECK(explained == total.pairs - total.replies);
+        for (reach::By by : {reach::By::subnet, reach::By::site}) {
+            question.by = by;
+            reach::Cell other = reach::grid(settled, question).total();
+            CHECK(other.pairs >= total.pairs); // who is on several subnets asks from each
+            CHECK((other.replies == other.pairs) == (total.replies == total.pairs));
+        }
+    }
+}
+
 TEST_CASE("the matrix says of every pair what a walk says") {
     std::uint64_t count = sanitized ? 30 : 300;
     std::uint64_t first = 1;

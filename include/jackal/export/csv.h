@@ -5,6 +5,7 @@
 #include "jackal/api.h"
 #include "jackal/export/pin.h"
 #include "jackal/lab/usage.h"
+#include "jackal/reach/grid.h"
 #include "jackal/reach/sites.h"
 
 #include <string>
@@ -28,6 +29,8 @@ JACKAL_API std::string rooms_csv(const lab::Lab& lab, const std::vector<lab::Roo
 JACKAL_API std::string peerings_csv(const lab::Lab& lab,
                                     const std::vector<lab::PeeringId>& peerings);
 
+/// `from,to,pairs,replies`; cells without pairs are left out.
+JACKAL_API std::string grid_csv(const reach::Grid& grid);
 /// `from,to,pairs,replies,rtt_ms,cause`.
 JACKAL_API std::string sites_csv(const lab::Lab& lab, const reach::SiteReach& reach);
 

@@ -12,6 +12,7 @@
 #include "jackal/probe/trace.h"
 #include "jackal/probe/verify.h"
 #include "jackal/reach/check.h"
+#include "jackal/reach/grid.h"
 #include "jackal/reach/sites.h"
 #include "jackal/reach/ways.h"
 
@@ -31,6 +32,9 @@ JACKAL_API std::string machines_json(const lab::Lab& lab);
 JACKAL_API std::string peerings_json(const plan::Plan& plan, const routing::Settled& settled,
                                      const std::vector<lab::PeeringId>& peerings);
 JACKAL_API std::string sites_json(const lab::Lab& lab, const reach::SiteReach& reach);
+/// Cells without pairs are left out.
+JACKAL_API std::string grid_json(const plan::Plan& plan, const lab::Lab& lab,
+                                 const reach::GridQuestion& question, const reach::Grid& grid);
 JACKAL_API std::string ways_json(const plan::Plan& plan, const lab::Lab& lab, lab::SiteId one,
                                  lab::SiteId other, const std::vector<reach::Way>& ways);
 JACKAL_API std::string start_order_json(const lab::Lab& lab);

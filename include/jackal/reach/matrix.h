@@ -53,6 +53,11 @@ class JACKAL_API Matrix {
         const std::vector<bool>& pairs = each_.at(cell);
         return pairs[std::size_t{place_[to]} * sizes_[class_of_[from]] + place_[from]];
     }
+    /// True if the pair was walked; of others it holds for all pairs of the two classes, but of an
+    /// end and itself.
+    bool is_walked(std::size_t from, std::size_t to) const {
+        return bit(unsettled_, std::size_t{class_of_[to]} * words_ * 64 + class_of_[from]);
+    }
     /// How many ends get an answer from how many, an end and itself left out.
     std::uint64_t replies() const;
 

@@ -1,0 +1,322 @@
+#include "command.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+#include <thread>
+
+namespace jackal::cli {
+
+namespace {
+
+struct ReachOptions {
+    PlanOptions plan;
+    std::string by = "subnet";
+    std::string machines = "guests";
+    std::vector<std::string> from;
+    std::vector<std::string> to;
+    int family = 0;
+    std::string service;
+};
+
+constexpr std::size_t page_columns = 100;
+
+// --- the grid as marks -------------------------------------------------------------------------
+
+// What a cell is, in a letter.
+constexpr char all_mark = '=';
+constexpr char none_mark = '.';
+constexpr char no_pairs_mark = ' ';
+
+char mark_of(const reach::Cell& cell) {
+    if (cell.pairs == 0)
+        return no_pairs_mark;
+    if (cell.replies == cell.pairs)
+        return all_mark;
+    if (cell.replies == 0)
+        return none_mark;
+    auto tenths = static_cast<char>(cell.replies * 10 / cell.pairs);
+    return static_cast<char>('0' + std::max<char>(tenths, 1));
+}
+
+// Rows or columns that are alike, where both have pairs.
+struct Block {
+    std::vector<std::size_t> lines;
+    std::string marks;
+};
+
+// Blocks of lines with the same marks. Lines without pairs in a place go with any.
+std::vector<Block> blocks(const std::vector<std::string>& lines, bool merges) {
+    std::vector<Block> found;
+    for (std::size_t i = 0; i < lines.size(); ++i) {
+        auto goes_with = [&](const Block& block) {
+            return std::ranges::equal(block.marks, lines[i], [](char one, char other) {
+                return one == other || one == no_pairs_mark || other == no_pairs_mark;
+            });
+        };
+        auto block = merges ? std::ranges::find_if(found, goes_with) : found.end();
+        if (block == found.end())
+            block = found.insert(found.end(), {{}, lines[i]});
+        block->lines.push_back(i);
+        for (std::size_t c = 0; c < lines[i].size(); ++c)
+            if (block->marks[c] == no_pairs_mark)
+                block->marks[c] = lines[i][c];
+    }
+    return found;
+}
+
+std::vector<std::string> turned(const std::vector<Block>& rows, std::size_t width) {
+    std::vector<std::string> columns(width);
+    for (const Block& row : rows)
+        for (std::size_t c = 0; c < width; ++c)
+            columns[c] += row.marks[c];
+    return columns;
+}
+
+std::string name_of(const Block& block, const std::vector<std::string>& names) {
+    const std::string& first = names[block.lines.front()];
+    return block.lines.size() == 1 ? first
+                                   : fmt::format("{} and {} more", first, block.lines.size() - 1);
+}
+
+std::vector<std::string> names_of(const Block& block, const std::vector<std::string>& names) {
+    std::vector<std::string> all;
+    for (std::size_t line : block.lines)
+        all.push_back(names[line]);
+    return all;
+}
+
+std::string coloured(const Style& style, char mark) {
+    std::string text(1, mark);
+    return mark == all_mark ? style.good(text) : mark == no_pairs_mark ? text : style.bad(text);
+}
+
+// Rows by name and columns by number, in as many tables as the page takes side by side.
+std::string marks_text(const Style& style, const reach::Grid& grid) {
+    constexpr std::size_t most_unmerged = 30;
+    std::vector<std::string> lines(grid.rows.size());
+    for (std::size_t r = 0; r < grid.rows.size(); ++r)
+        for (std::size_t c = 0; c < grid.columns.size(); ++c)
+            lines[r] += mark_of(grid.cell(r, c));
+    bool merges = std::max(grid.rows.size(), grid.columns.size()) > most_unmerged;
+    std::vector<Block> rows = blocks(lines, merges);
+    std::vector<Block> columns = blocks(turned(rows, grid.columns.size()), merges);
+    std::size_t digits = fmt::format("{}", columns.size()).size();
+    // Rows bear the number of the column that is the same.
+    std::vector<std::string> titles;
+    std::string others;
+    for (const Block& row : rows)
+        titles.push_back(std::string(digits + 1, ' ') + name_of(row, grid.rows));
+    for (std::size_t c = 0; c < columns.size(); ++c) {
+        auto names = names_of(columns[c], grid.columns);
+        auto row = std::ranges::find_if(
+            rows, [&](const Block& r) { return names_of(r, grid.rows) == names; });
+        std::string title =
+            fmt::format("{:>{}} {}", c + 1, digits, name_of(columns[c], grid.columns));
+        if (row != rows.end())
+            titles[static_cast<std::size_t>(row - rows.begin())] = title;
+        else
+            others += title + '\n';
+    }
+    std::size_t title_width = std::string_view("from \\ to").size();
+    for (const std::string& title : titles)
+        title_width = std::max(title_width, title.size());
+    std::size_t room = page_columns - std::min(title_width, page_columns / 2);
+    std::size_t most = std::max<std::size_t>(room / (digits + 1), 1);
+    std::string text;
+    for (std::size_t first = 0; first < columns.size(); first += most) {
+        std::size_t last = std::min(first + most, columns.size());
+        text += fmt::format("{:{}}", "from \\ to", title_width);
+        for (std::size_t c = first; c < last; ++c)
+            text += fmt::format(" {:>{}}", c + 1, digits);
+        text += '\n';
+        for (std::size_t r = 0; r < rows.size(); ++r) {
+            text += style.strong(titles[r]) + std::string(title_width - titles[r].size(), ' ');
+            for (std::size_t c = first; c < last; ++c)
+                text += std::string(digits, ' ') + coloured(style, columns[c].marks[r]);
+            text += '\n';
+        }
+        if (last < columns.size())
+            text += '\n';
+    }
+    if (!others.empty())
+        text += '\n' + others;
+    return text
+           + fmt::format("\n{} all get a reply, 1-9 so many tenths, {} none, blank: no pairs\n",
+                         all_mark, none_mark);
+}
+
+// --- the grid in numbers -------------------------------------------------------------------------
+
+std::string numbers_text(const Style& style, const reach::Grid& grid) {
+    std::vector<std::string> headings{"from \\ to"};
+    headings.insert(headings.end(), grid.columns.begin(), grid.columns.end());
+    Table table(headings);
+    for (std::size_t r = 0; r < grid.rows.size(); ++r) {
+        std::vector<std::string> row{style.strong(grid.rows[r])};
+        for (std::size_t c = 0; c < grid.columns.size(); ++c) {
+            const reach::Cell& cell = grid.cell(r, c);
+            std::string text = fmt::format("{}/{}", cell.replies, cell.pairs);
+            row.push_back(cell.pairs == 0              ? style.faint("-")
+                          : cell.replies == cell.pairs ? style.good(text)
+                                                       : style.bad(text));
+        }
+        table.add(row);
+    }
+    return table.text(style);
+}
+
+bool fits_in_numbers(const reach::Grid& grid) {
+    std::size_t width = 9;
+    for (const std::string& name : grid.rows)
+        width = std::max(width, name.size());
+    for (std::size_t c = 0; c < grid.columns.size(); ++c) {
+        std::size_t column = grid.columns[c].size();
+        for (std::size_t r = 0; r < grid.rows.size(); ++r)
+            column = std::max(
+                column,
+                fmt::format("{}/{}", grid.cell(r, c).replies, grid.cell(r, c).pairs).size());
+        width += column + 2;
+    }
+    return width <= page_columns;
+}
+
+std::string gaps_text(const Style& style, const Opened& opened, const reach::Grid& grid) {
+    std::string text;
+    for (const reach::GridGap& gap : grid.gaps) {
+        const probe::Diagnosis& d = gap.first;
+        text += fmt::format("\n{}  {}  {}\n", style.strong(plan::slug(d.cause)),
+                            style.faint(plan::to_string(d.at, opened.lab.source)),
+                            gap.pairs == 1 ? fmt::format("{} to {}", gap.from, gap.to)
+                                           : fmt::format("{} pairs, the first {} to {}", gap.pairs,
+                                                         gap.from, gap.to))
+                + style.paragraph(d.explanation, 4) + "\n";
+        for (const std::string& line : lab::to_lines(d.remedy, opened.plan))
+            text += style.paragraph(fmt::format("{} {}", style.good("remedy"), line), 4) + "\n";
+    }
+    if (grid.unexplained != 0)
+        text += fmt::format("\n{} pairs more without a reply: mend these first, and ask again\n",
+                            grid.unexplained);
+    return text;
+}
+
+std::string reach_text(const Style& style, const Opened& opened,
+                       const reach::GridQuestion& question, const reach::Grid& grid) {
+    reach::Cell total = grid.total();
+    std::string replies = fmt::format("{} of {}", total.replies, total.pairs);
+    return fmt::format("{}, {} by {}: {} pairs get {}\n\n",
+                       question.service ? net::to_string(*question.service) : "pings",
+                       question.kind == reach::Kind::guests           ? "guests"
+                       : question.kind == reach::Kind::infrastructure ? "routers"
+                                                                      : "all machines",
+                       reach::to_string(question.by),
+                       total.replies == total.pairs ? style.good(replies) : style.bad(replies),
+                       question.service ? "an answer" : "a reply")
+           + (fits_in_numbers(grid) ? numbers_text(style, grid) : marks_text(style, grid))
+           + gaps_text(style, opened, grid);
+}
+
+// --- asking --------------------------------------------------------------------------------------
+
+reach::GridQuestion question_of(const ReachOptions& options) {
+    constexpr unsigned most_threads = 8;
+    reach::GridQuestion question{.from = options.from, .to = options.to};
+    for (reach::By by : {reach::By::subnet, reach::By::site, reach::By::machine})
+        if (options.by == reach::to_string(by))
+            question.by = by;
+    question.kind = options.machines == "guests"    ? reach::Kind::guests
+                    : options.machines == "routers" ? reach::Kind::infrastructure
+                                                    : reach::Kind::all;
+    if (options.family != 0)
+        question.family = options.family == 4 ? net::Family::ipv4 : net::Family::ipv6;
+    if (!options.service.empty()) {
+        question.service = net::parse_service(options.service);
+        if (!question.service)
+            throw NotAsked(
+                fmt::format("--service {}: write one such as tcp/22 or udp/53", options.service));
+    }
+    question.threads = std::clamp(std::thread::hardware_concurrency(), 1U, most_threads);
+    return question;
+}
+
+reach::Grid grid_of(const routing::Settled& settled, const reach::GridQuestion& question,
+                    Progress& progress) {
+    try {
+        return reach::grid(settled, question, std::ref(progress));
+    } catch (const std::invalid_argument& e) {
+        throw NotAsked(e.what());
+    } catch (const std::length_error& e) {
+        throw NotAsked(fmt::format("{}: ask by site, or narrow it with --from and --to", e.what()));
+    }
+}
+
+std::vector<std::vector<std::string>> grid_rows(const reach::Grid& grid) {
+    std::vector<std::vector<std::string>> rows;
+    for (std::size_t r = 0; r < grid.rows.size(); ++r)
+        for (std::size_t c = 0; c < grid.columns.size(); ++c)
+            if (const reach::Cell& cell = grid.cell(r, c); cell.pairs != 0)
+                rows.push_back({grid.rows[r], grid.columns[c],
+                                fmt::format("{}/{}", cell.replies, cell.pairs)});
+    return rows;
+}
+
+} // namespace
+
+void add_reach(CLI::App& app, Run& run) {
+    auto options = std::make_shared<ReachOptions>();
+    CLI::App* command = app.add_subcommand(
+        "reach", "how many pairs of machines get a reply, and why the others do not");
+    add_table_options(*command, options->plan);
+    add_cuts(*command, options->plan);
+    command->add_option("--by", options->by, "rows and columns: subnet (default), site or machine")
+        ->check(CLI::IsMember({"subnet", "site", "machine"}).description(""))
+        ->type_name("WHAT");
+    command
+        ->add_option("--machines", options->machines,
+                     "who asks and is asked: guests (default), routers, which are cores of sites "
+                     "too, or all")
+        ->check(CLI::IsMember({"guests", "routers", "all"}).description(""))
+        ->type_name("WHICH");
+    command
+        ->add_option("--from", options->from,
+                     "only what is on this subnet or site, or this machine, asks; may be repeated")
+        ->type_name("NAME")
+        ->allow_extra_args(false);
+    command->add_option("--to", options->to, "only such are asked; may be repeated")
+        ->type_name("NAME")
+        ->allow_extra_args(false);
+    command->add_option("--family", options->family, "4 or 6; default: 4 where both ends have it")
+        ->check(CLI::IsMember({4, 6}).description(""))
+        ->type_name("N");
+    command->add_option("--service", options->service, "a service instead of a ping: tcp/22")
+        ->type_name("SERVICE");
+    command->footer("Examples:\n"
+                    "  jackal reach skerry.yaml\n"
+                    "  jackal reach skerry.yaml --by machine --from quay --service tcp/22\n"
+                    "\n"
+                    "Every machine asks every other, as it would by itself.");
+    command->callback([&run, options] {
+        run = [options](const Style& style) -> Outcome {
+            reach::GridQuestion question = question_of(*options);
+            Opened opened = open_plan(options->plan);
+            routing::Settled settled = settle(opened, options->plan);
+            Progress progress("asking");
+            reach::Grid grid = grid_of(settled, question, progress);
+            auto grid_under = [&](const routing::Settled& asked) {
+                return &asked == &settled ? grid : grid_of(asked, question, progress);
+            };
+            if (options->plan.json())
+                return {json_of(opened, options->plan, settled, [&](const auto& asked) {
+                    return exports::grid_json(opened.plan, opened.lab, question, grid_under(asked));
+                })};
+            if (options->plan.format == Format::csv)
+                return {exports::grid_csv(grid)};
+            Rows rows{{"from", "to", "replies"}, 2, [&](const routing::Settled& asked) {
+                          return grid_rows(grid_under(asked));
+                      }};
+            return {reach_text(style, opened, question, grid)
+                    + changes_text(style, opened, options->plan, settled, rows)};
+        };
+    });
+}
+
+} // namespace jackal::cli
