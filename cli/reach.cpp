@@ -1,6 +1,7 @@
 #include "command.h"
 
 #include <algorithm>
+#include <cctype>
 #include <fmt/format.h>
 #include <thread>
 
@@ -19,6 +20,7 @@ struct ReachOptions {
 };
 
 constexpr std::size_t page_columns = 100;
+constexpr std::string_view any_service = "any";
 
 // --- the grid as marks -------------------------------------------------------------------------
 
@@ -87,16 +89,20 @@ std::vector<std::string> names_of(const Block& block, const std::vector<std::str
 
 std::string coloured(const Style& style, char mark) {
     std::string text(1, mark);
-    return mark == all_mark ? style.good(text) : mark == no_pairs_mark ? text : style.bad(text);
+    if (mark == all_mark)
+        return style.good(text);
+    return mark == none_mark || std::isdigit(mark) ? style.bad(text) : text;
 }
 
-// Rows by name and columns by number, in as many tables as the page takes side by side.
-std::string marks_text(const Style& style, const reach::Grid& grid) {
+// A mark for every cell: rows by name and columns by number, in as many tables as the page takes
+// side by side. `Cells` is a Grid or a ServicesGrid.
+template <class Cells, class MarkOf>
+std::string marks_text(const Style& style, const Cells& grid, MarkOf mark) {
     constexpr std::size_t most_unmerged = 30;
     std::vector<std::string> lines(grid.rows.size());
     for (std::size_t r = 0; r < grid.rows.size(); ++r)
         for (std::size_t c = 0; c < grid.columns.size(); ++c)
-            lines[r] += mark_of(grid.cell(r, c));
+            lines[r] += mark(grid.cell(r, c));
     bool merges = std::max(grid.rows.size(), grid.columns.size()) > most_unmerged;
     std::vector<Block> rows = blocks(lines, merges);
     std::vector<Block> columns = blocks(turned(rows, grid.columns.size()), merges);
@@ -140,7 +146,11 @@ std::string marks_text(const Style& style, const reach::Grid& grid) {
     }
     if (!others.empty())
         text += '\n' + others;
-    return text
+    return text;
+}
+
+std::string tenths_text(const Style& style, const reach::Grid& grid) {
+    return marks_text(style, grid, mark_of)
            + fmt::format("\n{} all get a reply, 1-9 so many tenths, {} none, blank: no pairs\n",
                          all_mark, none_mark);
 }
@@ -199,20 +209,91 @@ std::string gaps_text(const Style& style, const Opened& opened, const reach::Gri
     return text;
 }
 
+std::string_view words_of(reach::Kind kind) {
+    switch (kind) {
+    case reach::Kind::guests: return "guests";
+    case reach::Kind::infrastructure: return "routers";
+    case reach::Kind::all: break;
+    }
+    return "all machines";
+}
+
 std::string reach_text(const Style& style, const Opened& opened,
                        const reach::GridQuestion& question, const reach::Grid& grid) {
     reach::Cell total = grid.total();
     std::string replies = fmt::format("{} of {}", total.replies, total.pairs);
     return fmt::format("{}, {} by {}: {} pairs get {}\n\n",
                        question.service ? net::to_string(*question.service) : "pings",
-                       question.kind == reach::Kind::guests           ? "guests"
-                       : question.kind == reach::Kind::infrastructure ? "routers"
-                                                                      : "all machines",
-                       reach::to_string(question.by),
+                       words_of(question.kind), reach::to_string(question.by),
                        total.replies == total.pairs ? style.good(replies) : style.bad(replies),
                        question.service ? "an answer" : "a reply")
-           + (fits_in_numbers(grid) ? numbers_text(style, grid) : marks_text(style, grid))
+           + (fits_in_numbers(grid) ? numbers_text(style, grid) : tenths_text(style, grid))
            + gaps_text(style, opened, grid);
+}
+
+// --- what gets through
+// -----------------------------------------------------------------------------
+
+// Letters for what gets through, in the order in which they are met.
+class Letters {
+  public:
+    char of(const reach::ServicesCell& cell) {
+        if (cell.through.empty())
+            return no_pairs_mark;
+        std::string words = words_of(cell);
+        if (words == "everything")
+            return all_mark;
+        if (words == "nothing")
+            return none_mark;
+        auto known = std::ranges::find(words_, words);
+        if (known == words_.end())
+            known = words_.insert(known, words);
+        auto number = static_cast<std::size_t>(known - words_.begin());
+        return number < letters.size() ? letters[number] : '?';
+    }
+
+    std::string legend() const {
+        std::string text =
+            fmt::format("\n{} everything, {} nothing, blank: no pairs\n", all_mark, none_mark);
+        for (std::size_t i = 0; i < words_.size(); ++i)
+            text += fmt::format("{} {}\n", i < letters.size() ? letters[i] : '?', words_[i]);
+        return text;
+    }
+
+    static std::string words_of(const reach::ServicesCell& cell) {
+        if (cell.through.size() == 1)
+            return reach::to_string(cell.through.front().services);
+        std::string words;
+        for (const reach::Through& through : cell.through)
+            words += fmt::format("{}{} pairs {}", words.empty() ? "" : "; ", through.pairs,
+                                 reach::to_string(through.services));
+        return words;
+    }
+
+  private:
+    static constexpr std::string_view letters =
+        "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz";
+    std::vector<std::string> words_;
+};
+
+std::string services_text(const Style& style, const reach::GridQuestion& question,
+                          const reach::ServicesGrid& grid) {
+    Letters letters;
+    std::string text = fmt::format("what gets through between {} by {}, whether or not anything "
+                                   "listens\n\n",
+                                   words_of(question.kind), reach::to_string(question.by));
+    text +=
+        marks_text(style, grid, [&](const reach::ServicesCell& cell) { return letters.of(cell); });
+    return text + letters.legend();
+}
+
+std::vector<std::vector<std::string>> services_rows(const reach::ServicesGrid& grid) {
+    std::vector<std::vector<std::string>> rows;
+    for (std::size_t r = 0; r < grid.rows.size(); ++r)
+        for (std::size_t c = 0; c < grid.columns.size(); ++c)
+            if (!grid.cell(r, c).through.empty())
+                rows.push_back({grid.rows[r], grid.columns[c], Letters::words_of(grid.cell(r, c))});
+    return rows;
 }
 
 // --- asking --------------------------------------------------------------------------------------
@@ -228,20 +309,21 @@ reach::GridQuestion question_of(const ReachOptions& options) {
                                                     : reach::Kind::all;
     if (options.family != 0)
         question.family = options.family == 4 ? net::Family::ipv4 : net::Family::ipv6;
-    if (!options.service.empty()) {
+    if (!options.service.empty() && options.service != any_service) {
         question.service = net::parse_service(options.service);
         if (!question.service)
-            throw NotAsked(
-                fmt::format("--service {}: write one such as tcp/22 or udp/53", options.service));
+            throw NotAsked(fmt::format("--service {}: write one such as tcp/22 or udp/53, or any",
+                                       options.service));
     }
     question.threads = std::clamp(std::thread::hardware_concurrency(), 1U, most_threads);
     return question;
 }
 
-reach::Grid grid_of(const routing::Settled& settled, const reach::GridQuestion& question,
-                    Progress& progress) {
+// What `ask` gives; what it throws becomes a refusal.
+template <class Ask>
+auto asked(Ask ask) {
     try {
-        return reach::grid(settled, question, std::ref(progress));
+        return ask();
     } catch (const std::invalid_argument& e) {
         throw NotAsked(e.what());
     } catch (const std::length_error& e) {
@@ -258,6 +340,66 @@ std::vector<std::vector<std::string>> grid_rows(const reach::Grid& grid) {
                                 fmt::format("{}/{}", cell.replies, cell.pairs)});
     return rows;
 }
+
+// The answer in the format that is asked for. `Maker` has the grid, its rows, and the words for it.
+template <class Maker>
+Outcome answer(const Style& style, const Opened& opened, const PlanOptions& options,
+               const Maker& maker) {
+    routing::Settled settled = settle(opened, options);
+    auto grid = maker.grid(settled);
+    auto grid_under = [&](const routing::Settled& other) {
+        return &other == &settled ? grid : maker.grid(other);
+    };
+    if (options.json())
+        return {json_of(opened, options, settled,
+                        [&](const auto& other) { return maker.json(grid_under(other)); })};
+    if (options.format == Format::csv)
+        return {maker.csv(grid)};
+    Rows rows{{"from", "to", maker.heading}, 2, [&](const routing::Settled& other) {
+                  return maker.rows(grid_under(other));
+              }};
+    return {maker.text(grid) + changes_text(style, opened, options, settled, rows)};
+}
+
+struct GridMaker {
+    const Style& style;
+    const Opened& opened;
+    const reach::GridQuestion& question;
+    Progress& progress;
+    std::string heading = "replies";
+
+    reach::Grid grid(const routing::Settled& settled) const {
+        return asked([&] { return reach::grid(settled, question, std::ref(progress)); });
+    }
+    std::string json(const reach::Grid& grid) const {
+        return exports::grid_json(opened.plan, opened.lab, question, grid);
+    }
+    std::string csv(const reach::Grid& grid) const { return exports::grid_csv(grid); }
+    auto rows(const reach::Grid& grid) const { return grid_rows(grid); }
+    std::string text(const reach::Grid& grid) const {
+        return reach_text(style, opened, question, grid);
+    }
+};
+
+struct ServicesMaker {
+    const Style& style;
+    const Opened& opened;
+    const reach::GridQuestion& question;
+    Progress& progress;
+    std::string heading = "gets through";
+
+    reach::ServicesGrid grid(const routing::Settled& settled) const {
+        return asked([&] { return reach::services(settled, question, std::ref(progress)); });
+    }
+    std::string json(const reach::ServicesGrid& grid) const {
+        return exports::services_json(opened.lab, question, grid);
+    }
+    std::string csv(const reach::ServicesGrid& grid) const { return exports::services_csv(grid); }
+    auto rows(const reach::ServicesGrid& grid) const { return services_rows(grid); }
+    std::string text(const reach::ServicesGrid& grid) const {
+        return services_text(style, question, grid);
+    }
+};
 
 } // namespace
 
@@ -287,34 +429,28 @@ void add_reach(CLI::App& app, Run& run) {
     command->add_option("--family", options->family, "4 or 6; default: 4 where both ends have it")
         ->check(CLI::IsMember({4, 6}).description(""))
         ->type_name("N");
-    command->add_option("--service", options->service, "a service instead of a ping: tcp/22")
+    command
+        ->add_option("--service", options->service,
+                     "a service instead of a ping, such as tcp/22; any: which services get "
+                     "through, whether or "
+                     "not anything listens")
         ->type_name("SERVICE");
     command->footer("Examples:\n"
                     "  jackal reach skerry.yaml\n"
                     "  jackal reach skerry.yaml --by machine --from quay --service tcp/22\n"
+                    "  jackal reach skerry.yaml --to sonar --service any\n"
                     "\n"
                     "Every machine asks every other, as it would by itself.");
     command->callback([&run, options] {
         run = [options](const Style& style) -> Outcome {
             reach::GridQuestion question = question_of(*options);
             Opened opened = open_plan(options->plan);
-            routing::Settled settled = settle(opened, options->plan);
             Progress progress("asking");
-            reach::Grid grid = grid_of(settled, question, progress);
-            auto grid_under = [&](const routing::Settled& asked) {
-                return &asked == &settled ? grid : grid_of(asked, question, progress);
-            };
-            if (options->plan.json())
-                return {json_of(opened, options->plan, settled, [&](const auto& asked) {
-                    return exports::grid_json(opened.plan, opened.lab, question, grid_under(asked));
-                })};
-            if (options->plan.format == Format::csv)
-                return {exports::grid_csv(grid)};
-            Rows rows{{"from", "to", "replies"}, 2, [&](const routing::Settled& asked) {
-                          return grid_rows(grid_under(asked));
-                      }};
-            return {reach_text(style, opened, question, grid)
-                    + changes_text(style, opened, options->plan, settled, rows)};
+            if (options->service == any_service)
+                return answer(style, opened, options->plan,
+                              ServicesMaker{style, opened, question, progress});
+            return answer(style, opened, options->plan,
+                          GridMaker{style, opened, question, progress});
         };
     });
 }

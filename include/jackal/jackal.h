@@ -45,6 +45,7 @@
 #include "jackal/reach/check.h"
 #include "jackal/reach/grid.h"
 #include "jackal/reach/matrix.h"
+#include "jackal/reach/services.h"
 #include "jackal/reach/sites.h"
 #include "jackal/reach/ways.h"
 #include "jackal/routing/discord.h"

@@ -93,6 +93,8 @@ constexpr std::uint64_t walked_pairs = 2'000'000;
 constexpr std::size_t grid_cells = 1'000'000;
 constexpr std::size_t grid_counts = 10'000'000;
 constexpr std::size_t gap_walks = 100'000;
+/// Ranges of ports that rules tell apart, where each is asked for by itself.
+constexpr std::size_t service_classes = 500;
 /// Labs that are built to mend one ping.
 constexpr int mending_rounds = 16;
 /// Pings that the script of a lab asks.

@@ -73,6 +73,17 @@ std::string grid_csv(const reach::Grid& grid) {
     return text;
 }
 
+std::string services_csv(const reach::ServicesGrid& grid) {
+    std::string text = "from,to,pairs,services\r\n";
+    for (std::size_t row = 0; row < grid.rows.size(); ++row)
+        for (std::size_t column = 0; column < grid.columns.size(); ++column)
+            for (const reach::Through& through : grid.cell(row, column).through)
+                text +=
+                    record({grid.rows[row], grid.columns[column], fmt::format("{}", through.pairs),
+                            reach::to_string(through.services)});
+    return text;
+}
+
 std::string rooms_csv(const lab::Lab& lab, const std::vector<lab::Room>& rooms) {
     std::string text = "site,first,block,count\r\n";
     for (const lab::Room& room : rooms)

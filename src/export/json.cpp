@@ -421,6 +421,14 @@ std::string sites_json(const Lab& lab, const reach::SiteReach& reach) {
     return text({{"lab", lab.name}, {"sites", rows}});
 }
 
+namespace {
+
+json family(const reach::GridQuestion& question) {
+    return question.family ? json(static_cast<int>(*question.family)) : json(nullptr);
+}
+
+} // namespace
+
 std::string grid_json(const plan::Plan& plan, const Lab& lab, const reach::GridQuestion& question,
                       const reach::Grid& grid) {
     json cells = json::array();
@@ -443,13 +451,38 @@ std::string grid_json(const plan::Plan& plan, const Lab& lab, const reach::GridQ
     return text(
         {{"lab", lab.name},
          {"by", reach::to_string(question.by)},
-         {"family", question.family ? json(static_cast<int>(*question.family)) : json(nullptr)},
+         {"family", family(question)},
          {"service", question.service ? json(net::to_string(*question.service)) : json(nullptr)},
          {"rows", grid.rows},
          {"columns", grid.columns},
          {"cells", cells},
          {"gaps", gaps},
          {"unexplained", grid.unexplained}});
+}
+
+std::string services_json(const Lab& lab, const reach::GridQuestion& question,
+                          const reach::ServicesGrid& grid) {
+    json cells = json::array();
+    for (std::size_t row = 0; row < grid.rows.size(); ++row)
+        for (std::size_t column = 0; column < grid.columns.size(); ++column) {
+            json through = json::array();
+            for (const reach::Through& some : grid.cell(row, column).through) {
+                json services = json::array();
+                for (const reach::ServiceRange& range : some.services)
+                    services.push_back(reach::to_string({range}));
+                through.push_back({{"pairs", some.pairs}, {"services", services}});
+            }
+            if (!through.empty())
+                cells.push_back(
+                    {{"from", grid.rows[row]}, {"to", grid.columns[column]}, {"through", through}});
+        }
+    return text({{"lab", lab.name},
+                 {"by", reach::to_string(question.by)},
+                 {"family", family(question)},
+                 {"service", "any"},
+                 {"rows", grid.rows},
+                 {"columns", grid.columns},
+                 {"cells", cells}});
 }
 
 std::string ways_json(const plan::Plan& plan, const Lab& lab, lab::SiteId one, lab::SiteId other,

@@ -85,7 +85,7 @@ class Exchanger {
     }
 
     bool is_open() const {
-        return !question().service
+        return !question().service || question().is_served
                || lab_.listens(answer_.out->last_machine(),
                                {question().service->protocol, answer_.out->flow.destination_port});
     }

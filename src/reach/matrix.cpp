@@ -146,6 +146,7 @@ class MatrixMaker {
         return probe::exchange(settled_, {.from = end(from),
                                           .to = end(to),
                                           .service = asking_.service,
+                                          .is_served = asking_.is_served,
                                           .source = lab_.addresses[from].address,
                                           .count = 1})
             .reaches;

@@ -83,7 +83,8 @@ std::optional<net::Service> any_service(const lab::Lab& lab, std::uint64_t seed)
 namespace {
 
 // The grid of all machines, each for itself, by asking every pair.
-reach::Grid asked_one_by_one(const routing::Settled& settled, const reach::GridQuestion& question) {
+reach::Grid asked_one_by_one(const routing::Settled& settled, const reach::GridQuestion& question,
+                             bool is_served = false) {
     const lab::Lab& lab = settled.lab();
     auto counts = [&](lab::NicId nic) {
         return lab.segments[lab.nics[nic].segment].subnet || lab.nics[nic].address_count != 0;
@@ -114,6 +115,7 @@ reach::Grid asked_one_by_one(const routing::Settled& settled, const reach::GridQ
                     settled, {.from = {.name = lab.machines[from].name, .machine = from},
                               .to = {.name = lab.nic_name(nic), .machine = to, .nic = nic},
                               .service = question.service,
+                              .is_served = is_served,
                               .family = question.family,
                               .count = 1});
                 bool one_family = exchange.gap == probe::Gap::no_address && has_addresses(from)
@@ -162,6 +164,44 @@ TEST_CASE("the grid counts what asking every pair counts, and explains what gets
             CHECK((other.replies == other.pairs) == (total.replies == total.pairs));
         }
     }
+}
+
+TEST_CASE("what gets through is what would be answered on every port") {
+    auto has = [](const reach::Through& through, const net::Service& service) {
+        return std::ranges::any_of(through.services, [&](const reach::ServiceRange& range) {
+            return range.protocol == service.protocol && range.ports.first <= service.port
+                   && service.port <= range.ports.last;
+        });
+    };
+    std::size_t told_apart = 0;
+    std::uint64_t count = sanitized ? 5 : 40;
+    for (std::uint64_t seed = 1; seed <= count; ++seed) {
+        CAPTURE(seed);
+        lab::Lab lab = lab::build(*plan::read(made_up(seed).dump(), "made-up.yaml").plan);
+        routing::Settled settled = routing::settle(lab);
+        reach::GridQuestion question{.by = reach::By::machine, .kind = reach::Kind::all};
+        reach::ServicesGrid grid = reach::services(settled, question);
+        for (const reach::ServicesCell& cell : grid.cells)
+            told_apart += cell.through.size() > 1
+                                  || (!cell.through.empty() && cell.through[0].services.size() > 3)
+                              ? 1
+                              : 0;
+        for (unsigned port : {1, 22, 23, 53, 80, 8080, 9000, 65535})
+            for (net::Protocol protocol : {net::Protocol::tcp, net::Protocol::udp}) {
+                question.service = net::Service{protocol, static_cast<std::uint16_t>(port)};
+                CAPTURE(net::to_string(*question.service));
+                reach::Grid wanted = asked_one_by_one(settled, question, true);
+                std::size_t differ = 0;
+                for (std::size_t i = 0; i < grid.cells.size(); ++i) {
+                    std::uint64_t through = 0;
+                    for (const reach::Through& some : grid.cells[i].through)
+                        through += has(some, *question.service) ? some.pairs : 0;
+                    differ += through == wanted.cells[i].replies ? 0 : 1;
+                }
+                CHECK(differ == 0);
+            }
+    }
+    CHECK(told_apart > count);
 }
 
 TEST_CASE("the matrix says of every pair what a walk says") {

@@ -13,6 +13,7 @@
 #include "jackal/probe/verify.h"
 #include "jackal/reach/check.h"
 #include "jackal/reach/grid.h"
+#include "jackal/reach/services.h"
 #include "jackal/reach/sites.h"
 #include "jackal/reach/ways.h"
 
@@ -35,6 +36,9 @@ JACKAL_API std::string sites_json(const lab::Lab& lab, const reach::SiteReach& r
 /// Cells without pairs are left out.
 JACKAL_API std::string grid_json(const plan::Plan& plan, const lab::Lab& lab,
                                  const reach::GridQuestion& question, const reach::Grid& grid);
+/// The same of services.
+JACKAL_API std::string services_json(const lab::Lab& lab, const reach::GridQuestion& question,
+                                     const reach::ServicesGrid& grid);
 JACKAL_API std::string ways_json(const plan::Plan& plan, const lab::Lab& lab, lab::SiteId one,
                                  lab::SiteId other, const std::vector<reach::Way>& ways);
 JACKAL_API std::string start_order_json(const lab::Lab& lab);

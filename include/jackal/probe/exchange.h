@@ -24,6 +24,7 @@ struct PingQuestion {
     Endpoint from; ///< must have a machine
     Endpoint to;
     std::optional<net::Service> service; ///< unset: an echo request
+    bool is_served = false;              ///< takes it that something listens wherever it is asked
     std::optional<net::Family> family;   ///< unset: IPv4 where both ends have it, else IPv6
     std::optional<net::Address> source;  ///< unset: chosen by the route, or by from.nic
     int count = 4;

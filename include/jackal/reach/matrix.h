@@ -33,6 +33,7 @@ namespace jackal::reach {
 /// What every end asks every other.
 struct Asking {
     std::optional<net::Service> service; ///< unset: an echo request of 56 bytes
+    bool is_served = false;              ///< takes it that something listens wherever it is asked
     unsigned threads = 1;
 };
 

@@ -7,7 +7,7 @@
 namespace jackal::reach {
 
 Packets::Packets(net::Family of, const Asking& asking)
-    : family(of), service(asking.service),
+    : family(of), service(asking.service), is_served(asking.is_served),
       size_bytes(probe::packet_bytes(of, protocol(), probe::PingQuestion{}.payload_bytes)) {}
 
 packet::Header Packets::header(bool is_answer) const {

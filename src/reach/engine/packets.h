@@ -9,6 +9,7 @@ namespace jackal::reach {
 struct Packets {
     net::Family family = net::Family::ipv4;
     std::optional<net::Service> service;
+    bool is_served = false;
     unsigned size_bytes = 0;
 
     Packets(net::Family of, const Asking& asking);

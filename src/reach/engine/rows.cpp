@@ -56,7 +56,7 @@ void Rows::find_runs() {
 }
 
 bool Rows::is_open(const EndClass& target) const {
-    return !packets_.service
+    return !packets_.service || packets_.is_served
            || lab_.listens(lab_.nics[lab_.addresses[target.first].nic].machine, *packets_.service);
 }
 

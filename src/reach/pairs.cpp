@@ -1,0 +1,361 @@
+#include "reach/pairs.h"
+
+#include "jackal/limits.h"
+#include "jackal/packet/source.h"
+#include "reach/speaker.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+#include <map>
+#include <set>
+#include <stdexcept>
+
+namespace jackal::reach {
+
+using lab::AddressId;
+using lab::Lab;
+using lab::MachineId;
+using lab::NicId;
+
+namespace {
+
+constexpr std::uint32_t no_place = PairOfNics::no_place;
+
+// --- who asks whom ---------------------------------------------------------------------------
+
+// Which NICs names mean.
+class Choice {
+  public:
+    Choice(const Lab& lab, const std::vector<std::string>& names) : lab_(lab) {
+        for (const std::string& name : names)
+            add(name);
+        is_open_ = names.empty();
+    }
+
+    bool has(NicId nic) const {
+        const lab::Segment& segment = lab_.segments[lab_.nics[nic].segment];
+        return is_open_ || machines_.contains(lab_.nics[nic].machine)
+               || (segment.subnet && subnets_.contains(segment.subnet))
+               || sites_.contains(segment.subnet ? lab_.subnets[segment.subnet].site
+                                                 : lab_.site_of(lab_.nics[nic].machine));
+    }
+
+  private:
+    void add(const std::string& name) {
+        if (auto subnet = lab_.subnet(name))
+            subnets_.insert(*subnet);
+        else if (auto site = lab_.site(name))
+            sites_.insert(*site);
+        else if (auto machine = lab_.machine(name))
+            machines_.insert(*machine);
+        else
+            throw std::invalid_argument(
+                fmt::format("\"{}\" is no subnet, site or machine of the lab", name));
+    }
+
+    const Lab& lab_;
+    bool is_open_ = false;
+    std::set<lab::SubnetId> subnets_;
+    std::set<lab::SiteId> sites_;
+    std::set<MachineId> machines_;
+};
+
+class Lines {
+  public:
+    Lines(const Lab& lab, const GridQuestion& question) : lab_(lab), question_(question) {}
+
+    // Who asks: machines of the lab, each once.
+    std::vector<Pairs::Line> senders() {
+        const Choice chosen(lab_, question_.from);
+        std::vector<Pairs::Line> found = lines([&](NicId nic) {
+            return is_meant(nic) && !lab_.machines[lab_.nics[nic].machine].outside
+                   && chosen.has(nic);
+        });
+        for (Pairs::Line& line : found) {
+            auto repeated = std::ranges::unique(line.nics, {},
+                                                [&](NicId nic) { return lab_.nics[nic].machine; });
+            line.nics.erase(repeated.begin(), repeated.end());
+        }
+        return found;
+    }
+    // Who is asked: the same, and hosts outside.
+    std::vector<Pairs::Line> targets() {
+        const Choice chosen(lab_, question_.to);
+        return lines([&](NicId nic) {
+            const lab::Machine& machine = lab_.machines[lab_.nics[nic].machine];
+            bool is_host_outside = machine.outside && machine.kind == plan::MachineKind::guest
+                                   && lab_.nics[nic].address_count != 0;
+            return (machine.outside ? is_host_outside : is_meant(nic)) && chosen.has(nic);
+        });
+    }
+
+  private:
+    bool is_meant(NicId nic) const {
+        bool is_guest = reach::is_guest(lab_, nic);
+        bool counts =
+            lab_.segments[lab_.nics[nic].segment].subnet || lab_.nics[nic].address_count != 0;
+        return counts
+               && (question_.kind == Kind::all || is_guest == (question_.kind == Kind::guests));
+    }
+
+    template <class Counts>
+    std::vector<Pairs::Line> lines(Counts counts) const {
+        std::map<std::uint32_t, Pairs::Line> found; // in the order of the lab's tables
+        for (NicId nic : lab_.nics.ids())
+            if (counts(nic)) {
+                Pairs::Line& line = found[number(nic)];
+                line.nics.push_back(nic);
+                if (line.name.empty())
+                    line.name = name(nic);
+            }
+        std::vector<Pairs::Line> all;
+        for (auto& [key, line] : found)
+            all.push_back(std::move(line));
+        return all;
+    }
+
+    lab::SiteId site(NicId nic) const {
+        lab::SubnetId subnet = lab_.segments[lab_.nics[nic].segment].subnet;
+        return subnet ? lab_.subnets[subnet].site : lab_.site_of(lab_.nics[nic].machine);
+    }
+
+    std::uint32_t number(NicId nic) const {
+        switch (question_.by) {
+        case By::subnet: return lab_.nics[nic].segment.row;
+        case By::site: return site(nic).row;
+        case By::machine: break;
+        }
+        return lab_.nics[nic].machine.row;
+    }
+
+    std::string name(NicId nic) const {
+        switch (question_.by) {
+        case By::subnet: return lab_.segment_name(lab_.nics[nic].segment);
+        case By::site:
+            return site(nic) && !lab_.sites[site(nic)].name.empty() ? lab_.sites[site(nic)].name
+                                                                    : "the lab";
+        case By::machine: break;
+        }
+        return lab_.machine_name(nic);
+    }
+
+    const Lab& lab_;
+    const GridQuestion& question_;
+};
+
+} // namespace
+
+// --- verdicts ----------------------------------------------------------------------------------
+
+Pairs::Pairs(const routing::Settled& settled, const GridQuestion& question,
+             const std::vector<Asking>& askings)
+    : settled_(settled), lab_(settled.lab()), question_(question),
+      rows_(Lines(lab_, question).senders()), columns_(Lines(lab_, question).targets()) {
+    if (rows_.size() * columns_.size() > limits::grid_cells)
+        throw std::length_error(fmt::format("{} rows and {} columns are more than {} cells",
+                                            rows_.size(), columns_.size(), limits::grid_cells));
+    make_matrices(askings);
+    for (std::vector<Line>* lines : {&rows_, &columns_})
+        for (Line& line : *lines)
+            sort_out(line);
+}
+
+std::vector<std::string> Pairs::names(const std::vector<Line>& lines) {
+    std::vector<std::string> names;
+    for (const Line& line : lines)
+        names.push_back(line.name);
+    return names;
+}
+
+// Of all addresses that those who ask may ask from, and those that are asked.
+void Pairs::make_matrices(const std::vector<Asking>& askings) {
+    place_.assign(lab_.addresses.size(), no_place);
+    std::set<AddressId> all;
+    for (const Line& line : rows_)
+        for (NicId nic : line.nics)
+            for (NicId own : lab_.nics_of(lab_.nics[nic].machine))
+                for (AddressId id : lab_.addresses_of(own))
+                    all.insert(id);
+    for (const Line& line : columns_)
+        for (NicId nic : line.nics)
+            for (AddressId id : lab_.addresses_of(nic))
+                all.insert(id);
+    for (net::Family family : net::both_families) {
+        std::vector<AddressId> ends;
+        for (AddressId id : all)
+            if (lab_.addresses[id].address.family() == family
+                && (!question_.family || question_.family == family)) {
+                place_[id.row] = static_cast<std::uint32_t>(ends.size());
+                ends.push_back(id);
+            }
+        std::size_t words = askings.size() * ends.size() * ends.size() / 64;
+        if (askings.size() > 1 && words > limits::matrix_words)
+            throw std::length_error(
+                fmt::format("{} addresses, asked for {} ranges of ports, are too many", ends.size(),
+                            askings.size()));
+        for (const Asking& asking : askings)
+            matrices_[family].push_back(matrix(settled_, ends, asking));
+    }
+}
+
+std::uint32_t Pairs::place(const lab::InterfaceAddress* row) const {
+    if (row != nullptr)
+        for (AddressId id : lab_.addresses_of(row->nic))
+            if (&lab_.addresses[id] == row)
+                return place_[id.row];
+    return no_place;
+}
+
+// Puts NICs together that are alike.
+void Pairs::sort_out(Line& line) const {
+    using Key = std::tuple<std::uint32_t, std::uint32_t, std::uint32_t>;
+    std::map<Key, std::size_t> known;
+    for (NicId nic : line.nics) {
+        MachineId machine = lab_.nics[nic].machine;
+        Alike one;
+        one.is_plain = lab_.nics[nic].address_count != 0
+                       && std::ranges::none_of(lab_.nics_of(machine), [&](NicId other) {
+                              return other != nic && lab_.nics[other].address_count != 0;
+                          });
+        for (net::Family family : net::both_families) {
+            one.place[family] = place(lab_.first_address(nic, family));
+            one.end_class[family] = one.place[family] == no_place
+                                        ? no_place
+                                        : matrices_[family].front().class_of(one.place[family]);
+            one.is_plain = one.is_plain && addresses(machine, family) <= 1;
+        }
+        Key key{one.end_class.ipv4, one.end_class.ipv6, one.is_plain ? no_place : nic.row};
+        auto [found, is_new] = known.try_emplace(key, line.alike.size());
+        if (is_new)
+            line.alike.push_back(std::move(one));
+        line.alike[found->second].nics.push_back(nic);
+    }
+}
+
+std::size_t Pairs::addresses(MachineId machine, net::Family family) const {
+    std::size_t count = 0;
+    for (NicId nic : lab_.nics_of(machine))
+        for (AddressId id : lab_.addresses_of(nic))
+            count += lab_.addresses[id].address.family() == family ? 1 : 0;
+    return count;
+}
+
+bool Pairs::gets_answer(const PairOfNics& pair, std::size_t asking) const {
+    return pair.family && pair.source != no_place && pair.target != no_place
+           && matrices_[*pair.family][asking].reaches(pair.source, pair.target);
+}
+
+void Pairs::each(std::size_t row, std::size_t column, const Use& use) {
+    for (const Alike& from : rows_[row].alike)
+        for (const Alike& to : columns_[column].alike)
+            if (from.is_plain && to.is_plain)
+                each_plain(from, to, use);
+            else
+                each_other(from, to, use);
+}
+
+bool Pairs::is_walked(net::Family family, std::uint32_t source, std::uint32_t target) const {
+    return std::ranges::any_of(
+        matrices_[family], [&](const Matrix& matrix) { return matrix.is_walked(source, target); });
+}
+
+void Pairs::each_plain(const Alike& from, const Alike& to, const Use& use) {
+    net::Family family = from.place.ipv4 != no_place && to.place.ipv4 != no_place
+                             ? net::Family::ipv4
+                             : net::Family::ipv6;
+    const std::uint32_t source = from.place[family];
+    const std::uint32_t target = to.place[family];
+    if (source == no_place || target == no_place)
+        return; // of two families
+    if (from.end_class[family] == to.end_class[family] || is_walked(family, source, target))
+        return each_other(from, to, use);
+    use({.from = from.nics.front(),
+         .to = to.nics.front(),
+         .pairs = std::uint64_t{from.nics.size()} * to.nics.size(),
+         .family = family,
+         .source = source,
+         .target = target});
+}
+
+void Pairs::each_other(const Alike& from, const Alike& to, const Use& use) {
+    if (from.nics.size() * to.nics.size() == 1
+        || is_settled(pair_of(from.nics.front(), to.nics.front())))
+        return tell_alike(from.nics, to.nics, use);
+    for (NicId sender : from.nics)
+        for (NicId target : to.nics)
+            tell(sender, target, 1, use);
+}
+
+// True if what comes of one pair comes of all that are alike.
+bool Pairs::is_settled(const PairOfNics& sample) const {
+    if (!sample.family)
+        return true;
+    bool one_source = *sample.family == net::Family::ipv4
+                      || addresses(lab_.nics[sample.from].machine, *sample.family) == 1;
+    return one_source && sample.target != no_place
+           && (sample.source == no_place
+               || !is_walked(*sample.family, sample.source, sample.target));
+}
+
+void Pairs::tell_alike(const std::vector<NicId>& from, const std::vector<NicId>& to,
+                       const Use& use) {
+    std::vector<NicId> both; // a machine does not ask itself
+    std::ranges::set_intersection(from, to, std::back_inserter(both));
+    std::uint64_t pairs = std::uint64_t{from.size()} * to.size() - both.size();
+    if (pairs == 0)
+        return;
+    NicId sender = from.front();
+    NicId target = to.front();
+    if (sender == target && to.size() > 1)
+        target = to[1];
+    else if (sender == target)
+        sender = from[1];
+    tell(sender, target, pairs, use);
+}
+
+void Pairs::tell(NicId from, NicId to, std::uint64_t pairs, const Use& use) {
+    if (++counted_ > limits::grid_counts)
+        throw std::length_error(fmt::format(
+            "more than {} pairs of machines have to be looked at one by one", limits::grid_counts));
+    if (lab_.nics[from].machine == lab_.nics[to].machine)
+        return;
+    PairOfNics pair = pair_of(from, to);
+    if (!pair.family && has_addresses(from) && has_addresses(to))
+        return; // of two families
+    pair.pairs = pairs;
+    use(pair);
+}
+
+PairOfNics Pairs::pair_of(NicId from, NicId to) const {
+    PairOfNics pair{.from = from, .to = to};
+    for (net::Family family : net::both_families)
+        if ((!question_.family || question_.family == family)
+            && lab_.first_address(to, family) != nullptr
+            && probe::address_at(lab_, end_at(lab_, lab_.nics[from].machine), family) != nullptr) {
+            pair.family = family;
+            pair.source = place(source_of(from, to, family));
+            pair.target = place(lab_.first_address(to, family));
+            break;
+        }
+    return pair;
+}
+
+bool Pairs::has_addresses(NicId nic) const {
+    return std::ranges::any_of(lab_.nics_of(lab_.nics[nic].machine),
+                               [&](NicId own) { return lab_.nics[own].address_count != 0; });
+}
+
+// What the machine would send from: its only address, or what its route chooses.
+const lab::InterfaceAddress* Pairs::source_of(NicId from, NicId to, net::Family family) const {
+    MachineId sender = lab_.nics[from].machine;
+    if (addresses(sender, family) == 1)
+        return probe::address_at(lab_, end_at(lab_, sender), family);
+    auto source = packet::source_address(settled_, sender, lab_.first_address(to, family)->address);
+    for (NicId nic : lab_.nics_of(sender))
+        for (AddressId id : lab_.addresses_of(nic))
+            if (source && lab_.addresses[id].address == *source)
+                return &lab_.addresses[id];
+    return nullptr;
+}
+
+} // namespace jackal::reach
