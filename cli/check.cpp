@@ -92,9 +92,10 @@ std::string check_text(const Style& style, const Opened& opened, const routing::
 void add_check(CLI::App& app, Run& run) {
     auto options = std::make_shared<PlanOptions>();
     CLI::App* command = app.add_subcommand("check", "what is wrong with a plan, and what mends it");
-    add_plan_options(*command, *options, true);
-    command->footer("Example:\n"
+    add_report_options(*command, *options, Format::sarif, "sarif");
+    command->footer("Examples:\n"
                     "  jackal check skerry.yaml\n"
+                    "  jackal check skerry.yaml --format sarif > findings.sarif\n"
                     "\n"
                     "Exit status 1 if an error was found; warnings alone give 0.");
     command->callback([&run, options] {
@@ -116,6 +117,8 @@ void add_check(CLI::App& app, Run& run) {
                                                                check_of(asked));
                                 }),
                         status};
+            if (options->format == Format::sarif)
+                return {exports::sarif(opened.plan, opened.lab, check), status};
             Rows rows{{"severity", "finding", "plan", ""}, 4, [&](const routing::Settled& asked) {
                           return finding_rows(opened.lab, check_of(asked));
                       }};

@@ -87,6 +87,18 @@ void add_plan_options(CLI::App& command, PlanOptions& options, bool with_cuts) {
     add_common(command, options, with_cuts);
 }
 
+void add_report_options(CLI::App& command, PlanOptions& options, Format report,
+                        const std::string& name) {
+    command.add_option("PLAN", options.path, plan_help);
+    add_settings(command, options);
+    add_format(command, options, {{"text", Format::text}, {"json", Format::json}, {name, report}},
+               fmt::format("text (for people), json (for programs) or {} (for continuous "
+                           "integration)",
+                           name),
+               "text|json|" + name);
+    add_cuts(command, options);
+}
+
 void add_table_options(CLI::App& command, PlanOptions& options) {
     command.add_option("PLAN", options.path, plan_help);
     add_settings(command, options);

@@ -29,7 +29,7 @@ class NotAsked : public std::runtime_error {
     using std::runtime_error::runtime_error;
 };
 
-enum class Format : std::uint8_t { text, json, csv };
+enum class Format : std::uint8_t { text, json, csv, junit, sarif };
 
 /// The options that most commands take.
 struct PlanOptions {
@@ -55,6 +55,11 @@ void add_cuts(CLI::App& command, PlanOptions& options);
 
 /// Adds `PLAN`, `--set`, `--format` and, if `with_cuts`, `--cut` to a command.
 void add_plan_options(CLI::App& command, PlanOptions& options, bool with_cuts);
+
+/// Adds `PLAN`, `--set`, `--cut` and `--format` with `report` as a third format, called `name`, to
+/// a command whose answer systems of continuous integration read.
+void add_report_options(CLI::App& command, PlanOptions& options, Format report,
+                        const std::string& name);
 
 /// Adds `--set` and `--format` to a command whose plan is one of several words.
 void add_common_options(CLI::App& command, PlanOptions& options);

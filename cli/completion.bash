@@ -11,7 +11,14 @@ _jackal() {
         return
     fi
     case $previous in
-    --format) COMPREPLY=($(compgen -W "text json csv" -- "$current")) && return ;;
+    --format)
+        case $command in
+        check) COMPREPLY=($(compgen -W "text json sarif" -- "$current")) ;;
+        verify) COMPREPLY=($(compgen -W "text json junit" -- "$current")) ;;
+        *) COMPREPLY=($(compgen -W "text json csv" -- "$current")) ;;
+        esac
+        return
+        ;;
     --family) COMPREPLY=($(compgen -W "4 6" -- "$current")) && return ;;
     --as) COMPREPLY=($(compgen -W "namespaces" -- "$current")) && return ;;
     --by) COMPREPLY=($(compgen -W "subnet site machine" -- "$current")) && return ;;

@@ -62,10 +62,11 @@ void add_verify(CLI::App& app, Run& run) {
     auto options = std::make_shared<PlanOptions>();
     CLI::App* command =
         app.add_subcommand("verify", "the plan's own expectations: met or not, and why");
-    add_plan_options(*command, *options, true);
+    add_report_options(*command, *options, Format::junit, "junit");
     command->footer("Examples:\n"
                     "  jackal verify skerry.yaml\n"
                     "  jackal verify skerry.yaml --cut lamp-r1--vessel-r1\n"
+                    "  jackal verify skerry.yaml --format junit > expectations.xml\n"
                     "\n"
                     "Exit status 1 if an expectation is not met.");
     command->callback([&run, options] {
@@ -84,6 +85,8 @@ void add_verify(CLI::App& app, Run& run) {
                                     return exports::verify_json(opened.lab, of(asked));
                                 }),
                         status};
+            if (options->format == Format::junit)
+                return {exports::junit(opened.lab, verdicts), status};
             Rows rows{{"plan", "from", "to", "result"}, 3, [&](const routing::Settled& asked) {
                           return verdict_rows(opened.lab, of(asked));
                       }};

@@ -15,6 +15,7 @@
 #include "jackal/export/json.h"
 #include "jackal/export/namespaces.h"
 #include "jackal/export/pin.h"
+#include "jackal/export/reports.h"
 #include "jackal/export/starter.h"
 #include "jackal/export/words.h"
 #include "jackal/lab/build.h"

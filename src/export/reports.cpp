@@ -1,0 +1,121 @@
+#include "jackal/export/reports.h"
+
+#include "jackal/version.h"
+
+#include <boost/property_tree/ptree.hpp>
+#include <boost/property_tree/xml_parser.hpp>
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+#include <set>
+#include <sstream>
+
+namespace jackal::exports {
+
+// --- JUnit XML -------------------------------------------------------------------------------
+
+namespace {
+
+std::string question_words(const plan::Expectation& wanted) {
+    return fmt::format("{} to {}: {} gets {}", wanted.from.value, wanted.to.value,
+                       wanted.service ? net::to_string(*wanted.service) : "ping",
+                       wanted.gets.value);
+}
+
+boost::property_tree::ptree test_case(const lab::Lab& lab, const probe::Verdict& verdict) {
+    const plan::Expectation& wanted = lab.expectations[verdict.expectation];
+    boost::property_tree::ptree tree;
+    tree.put("<xmlattr>.classname", lab.name);
+    tree.put("<xmlattr>.name", question_words(wanted));
+    tree.put("<xmlattr>.file", plan::printable(lab.source));
+    tree.put("<xmlattr>.line", wanted.at.line);
+    if (verdict.passed)
+        return tree;
+    boost::property_tree::ptree failure(
+        fmt::format("{}: {}", plan::to_string(wanted.at, lab.source), verdict.explanation));
+    failure.put("<xmlattr>.message",
+                fmt::format("{} of {} pairs are not as expected", verdict.failed, verdict.pairs));
+    if (verdict.answer && verdict.answer->diagnosis)
+        failure.put("<xmlattr>.type", plan::slug(verdict.answer->diagnosis->cause));
+    tree.add_child("failure", failure);
+    return tree;
+}
+
+} // namespace
+
+std::string junit(const lab::Lab& lab, const std::vector<probe::Verdict>& verdicts) {
+    boost::property_tree::ptree suite;
+    std::size_t failures = 0;
+    for (const probe::Verdict& verdict : verdicts)
+        failures += verdict.passed ? 0 : 1;
+    suite.put("<xmlattr>.name", lab.name);
+    suite.put("<xmlattr>.tests", verdicts.size());
+    suite.put("<xmlattr>.failures", failures);
+    for (const probe::Verdict& verdict : verdicts)
+        suite.add_child("testcase", test_case(lab, verdict));
+    boost::property_tree::ptree document;
+    document.add_child("testsuites.testsuite", suite);
+    std::ostringstream text;
+    boost::property_tree::write_xml(text, document,
+                                    boost::property_tree::xml_writer_settings<std::string>(' ', 2));
+    return text.str();
+}
+
+// --- SARIF -----------------------------------------------------------------------------------
+
+namespace {
+
+using json = nlohmann::ordered_json;
+
+json place_of(const plan::Mark& at, const std::string& uri) {
+    return {{"physicalLocation",
+             {{"artifactLocation", {{"uri", uri}}},
+              {"region", {{"startLine", at.line}, {"startColumn", at.column}}}}}};
+}
+
+std::string message_of(const plan::Plan& plan, const lab::Finding& finding) {
+    std::string message = finding.message;
+    for (const std::string& line : lab::to_lines(finding.remedy, plan))
+        message += fmt::format("\nremedy: {}", line);
+    return message;
+}
+
+// A path as a relative reference (RFC 3986 section 4.2).
+std::string uri_of(const std::string& path) {
+    std::string uri;
+    for (char c : path) {
+        bool is_plain = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9')
+                        || std::string_view("-._~/").find(c) != std::string_view::npos;
+        uri += is_plain ? std::string(1, c) : fmt::format("%{:02X}", static_cast<unsigned char>(c));
+    }
+    return uri;
+}
+
+} // namespace
+
+std::string sarif(const plan::Plan& plan, const lab::Lab& lab, const reach::Check& check) {
+    const std::string uri = uri_of(lab.source);
+    std::set<plan::Cause> causes;
+    json results = json::array();
+    for (const lab::Finding& finding : check.findings) {
+        causes.insert(finding.cause);
+        json result{{"ruleId", plan::slug(finding.cause)},
+                    {"level", finding.severity == lab::Severity::error ? "error" : "warning"},
+                    {"message", {{"text", message_of(plan, finding)}}}};
+        if (finding.at)
+            result["locations"] = json::array({place_of(finding.at, uri)});
+        results.push_back(std::move(result));
+    }
+    json rules = json::array();
+    for (const plan::CauseText& text : plan::all_causes())
+        if (causes.contains(text.cause))
+            rules.push_back({{"id", text.slug}, {"shortDescription", {{"text", text.meaning}}}});
+    json run{
+        {"tool",
+         {{"driver",
+           {{"name", "jackal"}, {"semanticVersion", version()}, {"rules", std::move(rules)}}}}},
+        {"results", std::move(results)}};
+    json log{{"version", "2.1.0"}, {"runs", json::array({std::move(run)})}};
+    return log.dump(2, ' ', false, json::error_handler_t::replace) + "\n";
+}
+
+} // namespace jackal::exports
