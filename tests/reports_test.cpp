@@ -12,8 +12,8 @@
 
 namespace {
 
-const std::string tool = std::string(TOOL) + " ";
-const std::string demo = std::string(SOURCE_DIR) + "/demo/";
+const std::string reporter = std::string(TOOL) + " ";
+const std::string demo_folder = std::string(SOURCE_DIR) + "/demo/";
 
 boost::property_tree::ptree xml(const std::string& text) {
     std::istringstream stream(text);
@@ -26,7 +26,7 @@ boost::property_tree::ptree xml(const std::string& text) {
 
 TEST_CASE("verify writes JUnit XML that says what its JSON says") {
     for (const std::string cut : {"", " --cut lamp-r1"}) {
-        std::string asks = tool + "verify " + demo + "skerry.yaml" + cut;
+        std::string asks = reporter + "verify " + demo_folder + "skerry.yaml" + cut;
         auto wanted = nlohmann::json::parse(run(asks + " --format json").text)["expectations"];
         Printed printed = run(asks + " --format junit");
         CHECK(printed.status == (cut.empty() ? 0 : 1));
@@ -43,11 +43,11 @@ TEST_CASE("verify writes JUnit XML that says what its JSON says") {
             failures += failed ? 1 : 0;
             CHECK(failed == !expectation["passed"].get<bool>());
             CHECK(entry.get<int>("<xmlattr>.line") == expectation["at"]["line"]);
-            CHECK(entry.get<std::string>("<xmlattr>.file") == demo + "skerry.yaml");
+            CHECK(entry.get<std::string>("<xmlattr>.file") == demo_folder + "skerry.yaml");
             if (failed) {
                 std::string text = entry.get<std::string>("failure");
                 CHECK(has(text, expectation["explanation"].get<std::string>()));
-                CHECK(text.starts_with(demo + "skerry.yaml:"));
+                CHECK(text.starts_with(demo_folder + "skerry.yaml:"));
             }
         }
         CHECK(suite.get<std::size_t>("<xmlattr>.failures") == failures);
@@ -56,8 +56,8 @@ TEST_CASE("verify writes JUnit XML that says what its JSON says") {
 
 TEST_CASE("check writes SARIF with all that the standard requires") {
     std::size_t results = 0;
-    for (const auto& file : std::filesystem::directory_iterator(demo + "mistakes")) {
-        std::string asks = tool + "check " + file.path().string();
+    for (const auto& file : std::filesystem::directory_iterator(demo_folder + "mistakes")) {
+        std::string asks = reporter + "check " + file.path().string();
         CAPTURE(asks);
         auto wanted = nlohmann::json::parse(run(asks + " --format json").text)["findings"];
         // SARIF 2.1.0, sections 3.13, 3.14, 3.18, 3.19, 3.27 and 3.30
@@ -99,10 +99,10 @@ TEST_CASE("names of plans are written as XML and as URI references") {
         << "lab: odd\nsubnets: {s: {prefix: 10.0.0.0/24}}\n"
            "guests: {a: {nics: [{subnet: s, state: down}]}, b: {nics: [{subnet: s}]}}\n"
            "expect: [{ping: [a, b]}]\n";
-    auto suite = xml(run(tool + "verify '" + plan + "' --format junit").text)
+    auto suite = xml(run(reporter + "verify '" + plan + "' --format junit").text)
                      .get_child("testsuites.testsuite.testcase");
     CHECK(suite.get<std::string>("<xmlattr>.file") == plan);
-    auto log = nlohmann::json::parse(run(tool + "check '" + plan + "' --format sarif").text);
+    auto log = nlohmann::json::parse(run(reporter + "check '" + plan + "' --format sarif").text);
     CHECK(
         log["runs"][0]["results"][0]["locations"][0]["physicalLocation"]["artifactLocation"]["uri"]
         == folder + "/a%20%26%20%3Cb%3E.yaml");

@@ -62,3 +62,19 @@ TEST_CASE("many threads get the same answers from one lab as one thread does") {
         CHECK(found_findings[i] == findings);
     }
 }
+
+TEST_CASE("a matrix by many threads is the matrix by one") {
+    auto reading = plan::read_file(SOURCE_DIR "/demo/skerry.yaml");
+    REQUIRE(reading.plan);
+    const lab::Lab lab = lab::build(*reading.plan);
+    const routing::Settled settled = routing::settle(lab);
+    for (net::Family family : net::both_families) {
+        reach::Matrix one = reach::matrix(settled, reach::ends(lab, family));
+        reach::Matrix many = reach::matrix(settled, reach::ends(lab, family), {.threads = 6});
+        CHECK(one.replies() > 100);
+        CHECK(one.walked() == many.walked());
+        for (std::size_t from = 0; from < one.ends().size(); ++from)
+            for (std::size_t to = 0; to < one.ends().size(); ++to)
+                CHECK(one.reaches(from, to) == many.reaches(from, to));
+    }
+}
