@@ -245,38 +245,6 @@ bool Pairs::gets_answer(const PairOfNics& pair, std::size_t asking) const {
            && matrices_[*pair.family][asking].reaches(pair.source, pair.target);
 }
 
-void Pairs::each(std::size_t row, std::size_t column, const Use& use) {
-    for (const Alike& from : rows_[row].alike)
-        for (const Alike& to : columns_[column].alike)
-            if (from.is_plain && to.is_plain)
-                each_plain(from, to, use);
-            else
-                each_other(from, to, use);
-}
-
-bool Pairs::is_walked(net::Family family, std::uint32_t source, std::uint32_t target) const {
-    return std::ranges::any_of(
-        matrices_[family], [&](const Matrix& matrix) { return matrix.is_walked(source, target); });
-}
-
-void Pairs::each_plain(const Alike& from, const Alike& to, const Use& use) {
-    net::Family family = from.place.ipv4 != no_place && to.place.ipv4 != no_place
-                             ? net::Family::ipv4
-                             : net::Family::ipv6;
-    const std::uint32_t source = from.place[family];
-    const std::uint32_t target = to.place[family];
-    if (source == no_place || target == no_place)
-        return; // of two families
-    if (from.end_class[family] == to.end_class[family] || is_walked(family, source, target))
-        return each_other(from, to, use);
-    use({.from = from.nics.front(),
-         .to = to.nics.front(),
-         .pairs = std::uint64_t{from.nics.size()} * to.nics.size(),
-         .family = family,
-         .source = source,
-         .target = target});
-}
-
 void Pairs::each_other(const Alike& from, const Alike& to, const Use& use) {
     if (from.nics.size() * to.nics.size() == 1
         || is_settled(pair_of(from.nics.front(), to.nics.front())))

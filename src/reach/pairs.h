@@ -3,6 +3,8 @@
 
 #include "jackal/reach/grid.h"
 
+#include <algorithm>
+
 namespace jackal::reach {
 
 /// A machine that asks and a NIC that is to answer, for as many that are alike.
@@ -29,8 +31,17 @@ class Pairs {
 
     /// Calls `use` for the pairs of a cell; pairs that have no address family in common are left
     /// out.
-    void each(std::size_t row, std::size_t column,
-              const std::function<void(const PairOfNics&)>& use);
+    template <class Use>
+    void each(std::size_t row, std::size_t column, Use use) {
+        for (const Alike& to : columns_[column].alike) // as the matrix lies in memory
+            for (const Alike& from : rows_[row].alike)
+                if (!from.is_plain || !to.is_plain)
+                    each_other(from, to, use);
+                else if (auto pair = plain_pair(from, to))
+                    use(*pair);
+                else if (has_common_family(from, to))
+                    each_other(from, to, use);
+    }
     bool gets_answer(const PairOfNics& pair, std::size_t asking) const;
 
     /// NICs that nothing tells apart to whom they ask and who asks them.
@@ -50,16 +61,44 @@ class Pairs {
     };
 
   private:
-    using Use = std::function<void(const PairOfNics&)>;
     static std::vector<std::string> names(const std::vector<Line>& lines);
 
     void make_matrices(const std::vector<Asking>& askings);
     std::uint32_t place(const lab::InterfaceAddress* row) const;
     void sort_out(Line& line) const;
     std::size_t addresses(lab::MachineId machine, net::Family family) const;
-    void each_plain(const Alike& from, const Alike& to, const Use& use);
+    static net::Family family_of(const Alike& from, const Alike& to) {
+        return from.place.ipv4 != PairOfNics::no_place && to.place.ipv4 != PairOfNics::no_place
+                   ? net::Family::ipv4
+                   : net::Family::ipv6;
+    }
+    static bool has_common_family(const Alike& from, const Alike& to) {
+        net::Family family = family_of(from, to);
+        return from.place[family] != PairOfNics::no_place
+               && to.place[family] != PairOfNics::no_place;
+    }
+    // The pairs of two plain ones as one, if one answer holds for all.
+    std::optional<PairOfNics> plain_pair(const Alike& from, const Alike& to) const {
+        const net::Family family = family_of(from, to);
+        const std::uint32_t source = from.place[family];
+        const std::uint32_t target = to.place[family];
+        if (!has_common_family(from, to) || from.end_class[family] == to.end_class[family]
+            || is_walked(family, source, target))
+            return std::nullopt;
+        return PairOfNics{.from = from.nics.front(),
+                          .to = to.nics.front(),
+                          .pairs = std::uint64_t{from.nics.size()} * to.nics.size(),
+                          .family = family,
+                          .source = source,
+                          .target = target};
+    }
+    bool is_walked(net::Family family, std::uint32_t source, std::uint32_t target) const {
+        return std::ranges::any_of(matrices_[family], [&](const Matrix& matrix) {
+            return matrix.is_walked(source, target);
+        });
+    }
+    using Use = std::function<void(const PairOfNics&)>;
     void each_other(const Alike& from, const Alike& to, const Use& use);
-    bool is_walked(net::Family family, std::uint32_t source, std::uint32_t target) const;
     bool is_settled(const PairOfNics& sample) const;
     void tell_alike(const std::vector<lab::NicId>& from, const std::vector<lab::NicId>& to,
                     const Use& use);

@@ -35,6 +35,20 @@ Rows::Rows(const lab::Lab& lab, const std::vector<EndClass>& classes, const Pack
     : lab_(lab), classes_(classes), packets_(packets), columns_(columns),
       filters_(lab, classes, packets) {
     find_runs();
+    collect_checks();
+}
+
+void Rows::collect_checks() {
+    auto add = [&](const std::vector<FilterCheck>& some) {
+        checks_.insert(checks_.end(), some.begin(), some.end());
+    };
+    for (std::uint32_t list = 1; list < columns_.points().size(); ++list)
+        add(columns_.points().first(list).checks);
+    std::ranges::for_each(start_checks_, add);
+    for (const EndClass& target : classes_)
+        for (lab::NicId in : lab_.nics_of(lab_.nics[lab_.addresses[target.first].nic].machine))
+            add(Points::at_end(lab_, in));
+    sort_unique(checks_);
 }
 
 void Rows::find_runs() {
@@ -103,6 +117,7 @@ void Rows::look_ahead(std::uint32_t to, Worker& worker) const {
         return;
     worker.requests = classes_[to].is_host ? requests : nullptr;
     worker.entrance = entrance;
+    worker.unfiltered.reset();
     worker.outcomes.assign(runs_.size(), {});
     for (std::size_t i = 0; i < runs_.size(); ++i) {
         const Run& run = runs_[i];
@@ -128,14 +143,14 @@ const Rows::Row& Rows::row(std::uint32_t to, Worker& worker) const {
     }
     worker.passing.aim_at(to);
     look_ahead(to, worker);
-    for (std::size_t i = 0; i < runs_.size(); ++i)
-        fill_run(runs_[i], worker.outcomes[i], to, worker);
-    if (classes_[to].is_host) // all by its only door
-        for (const FilterCheck& check :
-             Points::at_end(lab_, lab_.addresses[classes_[to].first].nic))
-            if (const Bits* set = worker.passing.through(check))
-                for (std::size_t w = 0; w < row.answered.size(); ++w)
-                    row.answered[w] &= (*set)[w];
+    bool unfiltered = classes_[to].is_host && is_unfiltered(worker);
+    if (unfiltered && worker.unfiltered) {
+        row = *worker.unfiltered;
+    } else {
+        fill_runs(to, worker);
+        if (unfiltered)
+            worker.unfiltered = row;
+    }
     fill_near(to, worker);
     row.self = columns_.requests_to(to).self.kind == Fate::Kind::delivered
                && columns_.answers_to(to).self.kind == Fate::Kind::delivered;
@@ -148,6 +163,27 @@ const Rows::Row& Rows::row(std::uint32_t to, Worker& worker) const {
         set_bit(row.unsettled, from);
     }
     return row;
+}
+
+// True if nobody's request to the target is denied, and no answer is asked for.
+bool Rows::is_unfiltered(Worker& worker) const {
+    return std::ranges::none_of(
+               checks_, [&](const FilterCheck& check) { return worker.passing.through(check); })
+           && std::ranges::none_of(worker.outcomes, [](const Outcome& outcome) {
+                  return outcome.asked_of_answer != nullptr;
+              });
+}
+
+void Rows::fill_runs(std::uint32_t to, Worker& worker) const {
+    for (std::size_t i = 0; i < runs_.size(); ++i)
+        fill_run(runs_[i], worker.outcomes[i], to, worker);
+    if (!classes_[to].is_host)
+        return;
+    Bits& answered = worker.row.answered; // all by its only door
+    for (const FilterCheck& check : Points::at_end(lab_, lab_.addresses[classes_[to].first].nic))
+        if (const Bits* set = worker.passing.through(check))
+            for (std::size_t w = 0; w < answered.size(); ++w)
+                answered[w] &= (*set)[w];
 }
 
 void Rows::fill_run(const Run& run, const Outcome& outcome, std::uint32_t to,

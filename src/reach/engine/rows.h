@@ -42,8 +42,11 @@ class Rows {
     };
 
     void find_runs();
+    void collect_checks();
     void look_ahead(std::uint32_t to, Worker& worker) const;
     Outcome outcome(const Fate& request, const Fate& answer, Worker& worker) const;
+    bool is_unfiltered(Worker& worker) const;
+    void fill_runs(std::uint32_t to, Worker& worker) const;
     void fill_run(const Run& run, const Outcome& outcome, std::uint32_t to, Worker& worker) const;
     void fill_near(std::uint32_t to, Worker& worker) const;
     void fill_one(std::uint32_t from, const Outcome& outcome, bool is_near, std::uint32_t to,
@@ -58,6 +61,7 @@ class Rows {
     const Columns& columns_;
     const FilterSets filters_;
     std::vector<std::vector<FilterCheck>> start_checks_; // by class; not of what is for neighbours
+    std::vector<FilterCheck> checks_;                    // all that any request meets
     std::vector<Run> runs_;
     std::vector<std::uint32_t> walked_; // classes
 };
@@ -77,6 +81,7 @@ class Rows::Worker {
     std::vector<Outcome> outcomes;
     const Columns::Fates* requests = nullptr;
     std::uint32_t entrance = Columns::nowhere;
+    std::optional<Row> unfiltered; // what the outcomes come to where no filter denies anything
 };
 
 } // namespace jackal::reach
