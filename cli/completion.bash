@@ -20,7 +20,11 @@ _jackal() {
         return
         ;;
     --family) COMPREPLY=($(compgen -W "4 6" -- "$current")) && return ;;
-    --as) COMPREPLY=($(compgen -W "namespaces" -- "$current")) && return ;;
+    --as)
+        [ "$command" = reach ] && COMPREPLY=($(compgen -W "expect" -- "$current"))
+        [ "$command" = export ] && COMPREPLY=($(compgen -W "namespaces" -- "$current"))
+        return
+        ;;
     --by) COMPREPLY=($(compgen -W "subnet site machine" -- "$current")) && return ;;
     --machines) COMPREPLY=($(compgen -W "guests routers all" -- "$current")) && return ;;
     --only) COMPREPLY=($(compgen -W "machines subnets sites" -- "$current")) && return ;;

@@ -17,6 +17,7 @@ struct ReachOptions {
     std::vector<std::string> to;
     int family = 0;
     std::string service;
+    std::string as;
 };
 
 constexpr std::size_t page_columns = 100;
@@ -401,6 +402,18 @@ struct ServicesMaker {
     }
 };
 
+// The lab's reach as expectations.
+Outcome frozen(const Opened& opened, const ReachOptions& options,
+               const reach::GridQuestion& question) {
+    if (options.service == any_service)
+        throw NotAsked("--as expect: an expectation asks for one service, or pings");
+    routing::Settled settled = settle(opened, options.plan);
+    return {exports::expect_section(asked([&] {
+        return reach::expectations(settled,
+                                   {.service = question.service, .threads = question.threads});
+    }))};
+}
+
 } // namespace
 
 void add_reach(CLI::App& app, Run& run) {
@@ -435,10 +448,18 @@ void add_reach(CLI::App& app, Run& run) {
                      "through, whether or "
                      "not anything listens")
         ->type_name("SERVICE");
+    command
+        ->add_option("--as", options->as,
+                     "expect: what gets a reply today, and what not, as the expect section of a "
+                     "plan, in as few entries as possible")
+        ->check(CLI::IsMember({"expect"}).description(""))
+        ->type_name("expect")
+        ->excludes("--by", "--machines", "--from", "--to", "--family", "--format");
     command->footer("Examples:\n"
                     "  jackal reach skerry.yaml\n"
                     "  jackal reach skerry.yaml --by machine --from quay --service tcp/22\n"
                     "  jackal reach skerry.yaml --to sonar --service any\n"
+                    "  jackal reach skerry.yaml --as expect >> skerry.yaml\n"
                     "\n"
                     "Every machine asks every other, as it would by itself.");
     command->callback([&run, options] {
@@ -446,6 +467,8 @@ void add_reach(CLI::App& app, Run& run) {
             reach::GridQuestion question = question_of(*options);
             Opened opened = open_plan(options->plan);
             Progress progress("asking");
+            if (!options->as.empty())
+                return frozen(opened, *options, question);
             if (options->service == any_service)
                 return answer(style, opened, options->plan,
                               ServicesMaker{style, opened, question, progress});

@@ -44,6 +44,7 @@
 #include "jackal/probe/trace.h"
 #include "jackal/probe/verify.h"
 #include "jackal/reach/check.h"
+#include "jackal/reach/expectations.h"
 #include "jackal/reach/grid.h"
 #include "jackal/reach/matrix.h"
 #include "jackal/reach/services.h"

@@ -95,6 +95,8 @@ constexpr std::size_t grid_counts = 10'000'000;
 constexpr std::size_t gap_walks = 100'000;
 /// Ranges of ports that rules tell apart, where each is asked for by itself.
 constexpr std::size_t service_classes = 500;
+/// Sites, subnets and NICs whose reach is written as expectations.
+constexpr std::size_t frozen_ends = 2'000;
 /// Labs that are built to mend one ping.
 constexpr int mending_rounds = 16;
 /// Pings that the script of a lab asks.

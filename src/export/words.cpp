@@ -520,4 +520,20 @@ std::string loss_text(const routing::Offer& offer, const std::vector<routing::Ro
                        routing::administrative_distance(*loss->to), routing::to_string(*loss->to));
 }
 
+std::string expect_section(const std::vector<plan::Expectation>& expectations) {
+    auto scalar = [](const std::string& name) { return name == "null" ? "\"null\"" : name; };
+    std::string text = "expect:\n";
+    for (const plan::Expectation& wanted : expectations) {
+        std::string asked = scalar(wanted.from.value) + ", " + scalar(wanted.to.value);
+        if (wanted.service)
+            asked += ", " + net::to_string(*wanted.service);
+        text += fmt::format("  - {{{}: [{}]", wanted.service ? "connect" : "ping", asked);
+        const std::string& gets = wanted.gets.value;
+        if (gets != "reply" && gets != "open")
+            text += ", gets: " + gets;
+        text += "}\n";
+    }
+    return text;
+}
+
 } // namespace jackal::exports

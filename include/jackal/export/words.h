@@ -95,4 +95,7 @@ JACKAL_API std::string loss_text(const routing::Offer& offer,
 /// "space", "lan" or "outside".
 JACKAL_API std::string_view to_string(lab::Whose::Kind kind);
 
+/// Pings and connections that are expected as the `expect` section of a plan.
+JACKAL_API std::string expect_section(const std::vector<plan::Expectation>& expectations);
+
 } // namespace jackal::exports
