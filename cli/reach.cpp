@@ -459,7 +459,7 @@ void add_reach(CLI::App& app, Run& run) {
                     "  jackal reach skerry.yaml\n"
                     "  jackal reach skerry.yaml --by machine --from quay --service tcp/22\n"
                     "  jackal reach skerry.yaml --to sonar --service any\n"
-                    "  jackal reach skerry.yaml --as expect >> skerry.yaml\n"
+                    "  jackal reach skerry.yaml --as expect\n"
                     "\n"
                     "Every machine asks every other, as it would by itself.");
     command->callback([&run, options] {
