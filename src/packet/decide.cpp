@@ -36,9 +36,6 @@ Header header_of(const routing::Settled& settled, const Packet& packet) {
 
 namespace {
 
-// Ethernet devices take frames that are longer by a VLAN tag (IEEE 802.1Q).
-constexpr unsigned vlan_tag_bytes = 4;
-
 // A number that is the same for all packets between two addresses at a machine.
 std::uint32_t spread(MachineId machine, net::Address from, net::Address to) {
     constexpr std::uint64_t odd = 0x9e3779b97f4a7c15; // 2^64 by the golden ratio
@@ -58,7 +55,7 @@ class Decider {
     void run() {
         if (!settled_.condition().machine_on(at_))
             return end(Ending::machine_off);
-        if (header_.may_not_fit && header_.size_bytes > lab_.nics[in_].mtu_bytes + vlan_tag_bytes)
+        if (header_.may_not_fit && is_too_big_to_take(lab_.nics[in_], header_.size_bytes))
             return end(Ending::too_big_to_take);
         if (is_touched_ && !arrive())
             return;

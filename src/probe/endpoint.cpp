@@ -100,9 +100,8 @@ const lab::InterfaceAddress* address_for(const Lab& lab, const Endpoint& from, c
     return inside != nullptr ? inside : first;
 }
 
-namespace {
-
-void add_machines_on(const Lab& lab, lab::SubnetId subnet, std::vector<Endpoint>& into) {
+std::vector<Endpoint> endpoints_on(const Lab& lab, lab::SubnetId subnet) {
+    std::vector<Endpoint> ends;
     const auto& nics = lab.segments[lab.subnets[subnet].segment].nics;
     auto is_guest = [&](NicId nic) {
         return lab.machines[lab.nics[nic].machine].kind == plan::MachineKind::guest;
@@ -110,24 +109,23 @@ void add_machines_on(const Lab& lab, lab::SubnetId subnet, std::vector<Endpoint>
     bool guests = std::ranges::any_of(nics, is_guest);
     for (NicId nic : nics)
         if (is_guest(nic) == guests)
-            into.push_back({.name = lab.machine_name(nic),
+            ends.push_back({.name = lab.machine_name(nic),
                             .machine = lab.nics[nic].machine,
                             .nic = nic,
                             .address = {}});
+    return ends;
 }
-
-} // namespace
 
 std::vector<Endpoint> endpoints(const Lab& lab, std::string_view text) {
     std::vector<Endpoint> ends;
     if (auto one = endpoint(lab, text)) {
         ends.push_back(*one);
     } else if (auto subnet = lab.subnet(text)) {
-        add_machines_on(lab, *subnet, ends);
+        ends = endpoints_on(lab, *subnet);
     } else if (auto site = lab.site(text)) {
         for (lab::SubnetId id : lab.subnets.ids())
             if (lab.subnets[id].site == *site)
-                add_machines_on(lab, id, ends);
+                std::ranges::move(endpoints_on(lab, id), std::back_inserter(ends));
     }
     return ends;
 }

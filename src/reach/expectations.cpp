@@ -1,7 +1,7 @@
 #include "jackal/reach/expectations.h"
 
 #include "jackal/limits.h"
-#include "jackal/probe/endpoint.h"
+#include "reach/speaker.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -61,7 +61,7 @@ class Freezer {
             subnets_of_site.clear();
             for (lab::SubnetId id : lab_.subnets.ids())
                 if (lab_.subnets[id].site == site && !lab_.subnets[id].outside)
-                    if (auto group = subnet_group(lab_.subnets[id].name))
+                    if (auto group = subnet_group(id))
                         subnets_of_site.push_back(*group);
             if (subnets_of_site.empty())
                 continue;
@@ -78,31 +78,15 @@ class Freezer {
         return groups_.size() - 1;
     }
 
-    std::optional<std::size_t> subnet_group(const std::string& name) {
+    std::optional<std::size_t> subnet_group(lab::SubnetId id) {
+        const std::string& name = lab_.subnets[id].name;
         std::vector<std::size_t> parts;
-        auto subnet = lab_.subnet(name);
-        for (const probe::Endpoint& end : ends_on(*subnet))
+        for (const probe::Endpoint& end : probe::endpoints_on(lab_, id))
             parts.push_back(add({nic_words(end.nic), {}, end.nic}));
         if (parts.empty())
             return std::nullopt;
-        bool means_it = !lab_.machine(name);
+        bool means_it = !lab_.machine(name); // else that is what the name means
         return add({means_it ? name : std::string{}, std::move(parts), {}});
-    }
-
-    // A machine may have the name of a subnet, which is then taken for the machine.
-    std::vector<probe::Endpoint> ends_on(lab::SubnetId subnet) const {
-        std::vector<probe::Endpoint> ends;
-        for (bool guests : {true, false}) {
-            for (NicId nic : lab_.segments[lab_.subnets[subnet].segment].nics) {
-                const lab::Machine& machine = lab_.machines[lab_.nics[nic].machine];
-                bool is_guest = machine.kind == plan::MachineKind::guest;
-                if (is_guest == guests)
-                    ends.push_back({.name = {}, .machine = lab_.nics[nic].machine, .nic = nic});
-            }
-            if (!ends.empty())
-                break;
-        }
-        return ends;
     }
 
     bool is_name_of(const std::string& site, const std::vector<std::size_t>& subnets) const {
@@ -116,15 +100,8 @@ class Freezer {
 
     std::string nic_words(NicId nic) const {
         const lab::Machine& machine = lab_.machines[lab_.nics[nic].machine];
-        auto has_two = [&](net::Family family) {
-            return std::ranges::count_if(lab_.addresses_of(nic),
-                                         [&](lab::AddressId id) {
-                                             return lab_.addresses[id].address.family() == family;
-                                         })
-                   > 1;
-        };
-        bool is_only =
-            machine.nic_count == 1 && !has_two(net::Family::ipv4) && !has_two(net::Family::ipv6);
+        bool is_only = machine.nic_count == 1 && count_addresses(lab_, nic, net::Family::ipv4) <= 1
+                       && count_addresses(lab_, nic, net::Family::ipv6) <= 1;
         return is_only ? machine.name : lab_.nic_name(nic);
     }
 

@@ -235,8 +235,7 @@ void Pairs::sort_out(Line& line) const {
 std::size_t Pairs::addresses(MachineId machine, net::Family family) const {
     std::size_t count = 0;
     for (NicId nic : lab_.nics_of(machine))
-        for (AddressId id : lab_.addresses_of(nic))
-            count += lab_.addresses[id].address.family() == family ? 1 : 0;
+        count += count_addresses(lab_, nic, family);
     return count;
 }
 

@@ -14,6 +14,14 @@ inline bool is_guest(const lab::Lab& lab, lab::NicId nic) {
     return lab.machines[lab.nics[nic].machine].kind == plan::MachineKind::guest;
 }
 
+/// How many addresses of the family the NIC has.
+inline std::size_t count_addresses(const lab::Lab& lab, lab::NicId nic, net::Family family) {
+    std::size_t count = 0;
+    for (lab::AddressId id : lab.addresses_of(nic))
+        count += lab.addresses[id].address.family() == family ? 1 : 0;
+    return count;
+}
+
 /// The NIC as an end of a question.
 inline probe::Endpoint end_at(const lab::Lab& lab, lab::NicId nic) {
     return {

@@ -115,6 +115,13 @@ struct Decision {
     Crossing crossing; ///< of the tunnel that it enters, or was to; else without one
 };
 
+/// True if a packet of that size is longer than the NIC takes: Ethernet devices take frames that
+/// are longer than the MTU by a VLAN tag (IEEE 802.1Q).
+constexpr bool is_too_big_to_take(const lab::Nic& nic, unsigned size_bytes) {
+    constexpr unsigned vlan_tag_bytes = 4;
+    return size_bytes > nic.mtu_bytes + vlan_tag_bytes;
+}
+
 /// What the machine does with what is in front of it. `header` is as the packet came, and becomes
 /// as it leaves, is taken, or is dropped; its `in` is then that of the next machine.
 JACKAL_API Decision decide(const routing::Settled& settled, lab::MachineId machine, Header& header,

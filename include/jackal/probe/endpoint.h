@@ -35,4 +35,7 @@ JACKAL_API const lab::InterfaceAddress* address_at(const lab::Lab& lab, const En
 /// routers if it has no guests), or those of all subnets of a site. Empty if it means nothing.
 JACKAL_API std::vector<Endpoint> endpoints(const lab::Lab& lab, std::string_view text);
 
+/// The same of a subnet.
+JACKAL_API std::vector<Endpoint> endpoints_on(const lab::Lab& lab, lab::SubnetId subnet);
+
 } // namespace jackal::probe

@@ -2,6 +2,7 @@
 
 #include "jackal/net/prefix_table.h"
 #include "jackal/sorted.h"
+#include "reach/speaker.h"
 
 #include <algorithm>
 #include <map>
@@ -74,15 +75,9 @@ class Classifier {
         const lab::Machine& machine = lab_.machines[nic.machine];
         return machine.nic_count == 1 && !machine.forwards && !machine.duties && !nic.shares_mac
                && !settled_.learned(nic.machine).teaches(nic.machine)
-               && !lab_.segments[nic.segment].link && addresses_of_family(row.nic) == 1
-               && !is_special(row.address) && !std::ranges::binary_search(vias_, row.address);
-    }
-
-    std::size_t addresses_of_family(NicId nic) const {
-        std::size_t count = 0;
-        for (AddressId id : lab_.addresses_of(nic))
-            count += lab_.addresses[id].address.family() == packets_.family ? 1 : 0;
-        return count;
+               && !lab_.segments[nic.segment].link
+               && count_addresses(lab_, row.nic, packets_.family) == 1 && !is_special(row.address)
+               && !std::ranges::binary_search(vias_, row.address);
     }
 
     bool is_special(net::Address address) const {

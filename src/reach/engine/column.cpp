@@ -12,7 +12,6 @@ using lab::NicId;
 namespace {
 
 constexpr std::uint8_t most_passes = 63; // with a TTL of 64
-constexpr unsigned vlan_tag_bytes = 4;   // see packet/decide.cpp
 
 bool translates(const lab::Lab& lab, NicId nic, plan::Translation::Kind kind) {
     const lab::Duties* duties = lab.duties_of(lab.nics[nic].machine);
@@ -49,7 +48,7 @@ Doors::Doors(const routing::Settled& settled, const Packets& packets)
         for (NicId nic : lab_->nics_of(machine)) {
             const lab::Nic& row = lab_->nics[nic];
             std::tuple kind(row.guard, lab_->is_peering(nic));
-            bool is_own = apart || row.mtu_bytes + vlan_tag_bytes < packets.size_bytes
+            bool is_own = apart || packet::is_too_big_to_take(row, packets.size_bytes)
                           || translates(*lab_, nic, plan::Translation::Kind::destination);
             doors_[nic.row] = is_own ? nic.row : alike.try_emplace(kind, nic.row).first->second;
         }
@@ -185,7 +184,9 @@ Column::Branch Column::branch(Doors::Place place, std::uint32_t way) {
         branch.end.kind = Fate::Kind::varies;
     } else if (decision_.action == packet::Action::deliver) {
         branch.end = {.kind = Fate::Kind::delivered, .door = in ? place : Fate::none};
-    } else if (!leaves || arrives_too_big(header)) {
+    } else if (!leaves
+               || (header.may_not_fit
+                   && packet::is_too_big_to_take(lab_.nics[header.in], header.size_bytes))) {
         branch.end.kind = Fate::Kind::lost;
     } else {
         branch.to = doors_.door(decision_.neighbour);
@@ -193,11 +194,6 @@ Column::Branch Column::branch(Doors::Place place, std::uint32_t way) {
         branch.is_passed_on = decision_.action == packet::Action::forward;
     }
     return branch;
-}
-
-bool Column::arrives_too_big(const packet::Header& header) const {
-    return header.may_not_fit
-           && header.size_bytes > lab_.nics[header.in].mtu_bytes + vlan_tag_bytes;
 }
 
 } // namespace jackal::reach

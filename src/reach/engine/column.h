@@ -52,8 +52,6 @@ class Doors {
     bool masks_sources(lab::NicId out) const;
 
   private:
-    bool translates_in(lab::NicId nic) const;
-
     const lab::Lab* lab_;
     std::uint32_t nics_;
     std::uint32_t machines_;
@@ -96,7 +94,6 @@ class Column {
         std::uint32_t ways = 1;
     };
     Branch branch(Doors::Place place, std::uint32_t way);
-    bool arrives_too_big(const packet::Header& header) const;
     void follow(Visit& visit);
     void take(Visit& visit, Fate fate);
     Fate behind(const Visit& visit, Fate fate);

@@ -10,6 +10,14 @@ namespace jackal::reach {
 
 using Bits = std::vector<std::uint64_t>;
 
+inline bool has_bit(const Bits& bits, std::size_t at) {
+    return bits[at / 64] >> at % 64 & 1;
+}
+
+inline void clear_bit(Bits& bits, std::size_t at) {
+    bits[at / 64] &= ~(std::uint64_t{1} << at % 64);
+}
+
 inline void set_bit(Bits& bits, std::size_t at) {
     bits[at / 64] |= std::uint64_t{1} << at % 64;
 }

@@ -9,14 +9,6 @@ namespace jackal::reach {
 
 namespace {
 
-bool has_bit(const Bits& bits, std::size_t at) {
-    return bits[at / 64] >> at % 64 & 1;
-}
-
-void clear_bit(Bits& bits, std::size_t at) {
-    bits[at / 64] &= ~(std::uint64_t{1} << at % 64);
-}
-
 // Calls use(word, mask) for the words that the bits from `first` up to `last` stand in.
 template <class Use>
 void each_word(std::size_t first, std::size_t last, Use use) {
@@ -177,44 +169,52 @@ bool Rows::is_unfiltered(Worker& worker) const {
 void Rows::fill_runs(std::uint32_t to, Worker& worker) const {
     for (std::size_t i = 0; i < runs_.size(); ++i)
         fill_run(runs_[i], worker.outcomes[i], to, worker);
-    if (!classes_[to].is_host)
-        return;
-    Bits& answered = worker.row.answered; // all by its only door
-    for (const FilterCheck& check : Points::at_end(lab_, lab_.addresses[classes_[to].first].nic))
-        if (const Bits* set = worker.passing.through(check))
-            for (std::size_t w = 0; w < answered.size(); ++w)
-                answered[w] &= (*set)[w];
+    if (classes_[to].is_host) // all by its only door
+        ask(0, static_cast<std::uint32_t>(classes_.size()),
+            Points::at_end(lab_, lab_.addresses[classes_[to].first].nic), worker);
 }
 
 void Rows::fill_run(const Run& run, const Outcome& outcome, std::uint32_t to,
                     Worker& worker) const {
+    fill(run.first, run.last, outcome, to, worker);
+    if (outcome.kind != Outcome::Kind::answered)
+        return;
+    ask(run.first, run.last, start_checks_[run.first], worker);
+    if (outcome.request.door != Fate::only) // else all are asked at once
+        ask(run.first, run.last, end_checks(to, outcome.request), worker);
+}
+
+// Takes the outcome for that of all from `first` up to `last`, whom filters on the way let pass.
+void Rows::fill(std::uint32_t first, std::uint32_t last, const Outcome& outcome, std::uint32_t to,
+                Worker& worker) const {
     Row& row = worker.row;
     if (outcome.kind == Outcome::Kind::lost)
         return;
     if (outcome.kind == Outcome::Kind::varies)
-        return each_word(run.first, run.last,
+        return each_word(first, last,
                          [&](std::size_t w, std::uint64_t mask) { row.unsettled[w] |= mask; });
     const Bits* passing = worker.passing.along(outcome.request.points);
-    each_word(run.first, run.last, [&](std::size_t w, std::uint64_t mask) {
+    each_word(first, last, [&](std::size_t w, std::uint64_t mask) {
         row.answered[w] |= passing != nullptr ? (*passing)[w] & mask : mask;
     });
-    auto ask = [&](const FilterCheck& check) {
-        if (const Bits* set = worker.passing.through(check))
-            each_word(run.first, run.last, [&](std::size_t w, std::uint64_t mask) {
-                row.answered[w] &= (*set)[w] | ~mask;
-            });
-    };
-    std::ranges::for_each(start_checks_[run.first], ask);
-    if (outcome.request.door != Fate::only)
-        std::ranges::for_each(end_checks(to, outcome.request), ask);
     if (outcome.asked_of_answer == nullptr)
         return;
-    for (std::uint32_t from = run.first; from < run.last; ++from)
+    for (std::uint32_t from = first; from < last; ++from)
         if (has_bit(row.answered, from)
             && !std::ranges::all_of(*outcome.asked_of_answer, [&](const FilterCheck& check) {
                    return filters_.passes_answer(check, to, from);
                }))
             clear_bit(row.answered, from);
+}
+
+// Strikes out those whose requests the filters deny.
+void Rows::ask(std::uint32_t first, std::uint32_t last, const std::vector<FilterCheck>& checks,
+               Worker& worker) const {
+    for (const FilterCheck& check : checks)
+        if (const Bits* set = worker.passing.through(check))
+            each_word(first, last, [&](std::size_t w, std::uint64_t mask) {
+                worker.row.answered[w] &= (*set)[w] | ~mask;
+            });
 }
 
 // Where sender or target leaves the way of its entrance, as the other is near to it.
@@ -247,31 +247,12 @@ void Rows::fill_near(std::uint32_t to, Worker& worker) const {
         Fate far = answer != nullptr || request->kind != Fate::Kind::delivered
                        ? lost
                        : answer_from(to, *request, *columns_.answers_to(from).fates);
-        fill_one(from, outcome(*request, answer != nullptr ? *answer : far, worker), is_near, to,
-                 worker);
+        Outcome found = outcome(*request, answer != nullptr ? *answer : far, worker);
+        fill(from, from + 1, found, to, worker);
+        if (!is_near)
+            ask(from, from + 1, start_checks_[from], worker);
+        ask(from, from + 1, end_checks(to, found.request), worker);
     }
-}
-
-void Rows::fill_one(std::uint32_t from, const Outcome& outcome, bool is_near, std::uint32_t to,
-                    Worker& worker) const {
-    if (outcome.kind == Outcome::Kind::varies)
-        set_bit(worker.row.unsettled, from);
-    if (outcome.kind != Outcome::Kind::answered)
-        return;
-    auto lets_pass = [&](const FilterCheck& check) {
-        const Bits* set = worker.passing.through(check);
-        return set == nullptr || has_bit(*set, from);
-    };
-    const Bits* passing = worker.passing.along(outcome.request.points);
-    bool passes = (passing == nullptr || has_bit(*passing, from))
-                  && (is_near || std::ranges::all_of(start_checks_[from], lets_pass))
-                  && std::ranges::all_of(end_checks(to, outcome.request), lets_pass);
-    if (passes && outcome.asked_of_answer != nullptr)
-        passes = std::ranges::all_of(*outcome.asked_of_answer, [&](const FilterCheck& check) {
-            return filters_.passes_answer(check, to, from);
-        });
-    if (passes)
-        set_bit(worker.row.answered, from);
 }
 
 } // namespace jackal::reach

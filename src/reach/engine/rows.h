@@ -49,8 +49,10 @@ class Rows {
     void fill_runs(std::uint32_t to, Worker& worker) const;
     void fill_run(const Run& run, const Outcome& outcome, std::uint32_t to, Worker& worker) const;
     void fill_near(std::uint32_t to, Worker& worker) const;
-    void fill_one(std::uint32_t from, const Outcome& outcome, bool is_near, std::uint32_t to,
-                  Worker& worker) const;
+    void fill(std::uint32_t first, std::uint32_t last, const Outcome& outcome, std::uint32_t to,
+              Worker& worker) const;
+    void ask(std::uint32_t first, std::uint32_t last, const std::vector<FilterCheck>& checks,
+             Worker& worker) const;
     Fate answer_from(std::uint32_t to, const Fate& request, const Columns::Fates& fates) const;
     std::vector<FilterCheck> end_checks(std::uint32_t to, const Fate& request) const;
     bool is_open(const EndClass& target) const;
