@@ -267,8 +267,8 @@ void sort_words(QuestionOptions& options) {
 }
 
 Progress::Progress(std::string what)
-    : what_(std::move(what)), on_terminal_(isatty(STDERR_FILENO) == 1),
-      next_(Clock::now() + std::chrono::seconds(1)) {}
+    : what_(std::move(what)), on_terminal_(isatty(STDERR_FILENO) == 1), start_(Clock::now()),
+      next_(start_ + std::chrono::seconds(1)) {}
 
 Progress::~Progress() {
     if (shown_)
@@ -276,11 +276,16 @@ Progress::~Progress() {
 }
 
 void Progress::operator()(std::size_t done, std::size_t total) {
-    if (!on_terminal_ || total == 0 || Clock::now() < next_)
+    const Clock::time_point now = Clock::now();
+    if (!on_terminal_ || total == 0 || done == 0 || now < next_)
         return;
-    next_ = Clock::now() + std::chrono::milliseconds(200);
+    next_ = now + std::chrono::milliseconds(200);
     shown_ = true;
-    std::fputs(fmt::format("\r{}: {}%", what_, 100 * done / total).c_str(), stderr);
+    double left = std::chrono::duration<double>(now - start_).count()
+                  * static_cast<double>(total - done) / static_cast<double>(done);
+    std::fputs(
+        fmt::format("\r{}: {}%, {:.0f} s left \x1b[K", what_, 100 * done / total, left).c_str(),
+        stderr);
     std::fflush(stderr);
 }
 

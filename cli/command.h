@@ -90,8 +90,8 @@ plan::Settings settings_of(const PlanOptions& options);
 /// *.jackal.yaml in this folder. Throws NotAsked with all its problems, or if there is none.
 Opened open_plan(const PlanOptions& options);
 
-/// Tells on standard error how far a long answer has got, if that is a terminal and more than a
-/// second has passed.
+/// Tells on standard error how far a long answer has got and how long the rest will take, if that
+/// is a terminal and more than a second has passed.
 class Progress {
   public:
     explicit Progress(std::string what);
@@ -107,6 +107,7 @@ class Progress {
     std::string what_;
     bool on_terminal_;
     bool shown_ = false;
+    Clock::time_point start_;
     Clock::time_point next_;
 };
 
@@ -213,6 +214,7 @@ void add_connect(CLI::App& app, Run& run);
 void add_verify(CLI::App& app, Run& run);
 void add_peerings(CLI::App& app, Run& run);
 void add_reach(CLI::App& app, Run& run);
+void add_sweep(CLI::App& app, Run& run);
 void add_sites(CLI::App& app, Run& run);
 void add_ways(CLI::App& app, Run& run);
 void add_export(CLI::App& app, Run& run);
@@ -239,6 +241,6 @@ std::string check_text(const Style& style, const Opened& opened, const routing::
 std::string peerings_table(const Style& style, const routing::Settled& settled,
                            const std::vector<lab::PeeringId>& peerings);
 std::string verify_text(const Style& style, const lab::Lab& lab,
-                        const std::vector<probe::Verdict>& verdicts);
+                        const std::vector<reach::Verdict>& verdicts);
 
 } // namespace jackal::cli

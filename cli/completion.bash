@@ -7,7 +7,7 @@ _jackal() {
 
     if [ "$COMP_CWORD" -eq 1 ]; then
         COMPREPLY=($(compgen -W "addresses check connect demo export machines names neighbours new peerings \
-            ping reach routes sites trace verify ways --help --version" -- "$current"))
+            ping reach routes sites sweep trace verify ways --help --version" -- "$current"))
         return
     fi
     case $previous in
@@ -27,6 +27,11 @@ _jackal() {
         ;;
     --by) COMPREPLY=($(compgen -W "subnet site machine" -- "$current")) && return ;;
     --machines) COMPREPLY=($(compgen -W "guests routers all" -- "$current")) && return ;;
+    --what)
+        COMPREPLY=($(compgen -W "link tunnel peering nic wire machine switch port vlan session" -- "$current"))
+        return
+        ;;
+    --cuts) COMPREPLY=($(compgen -W "1 2" -- "$current")) && return ;;
     --only) COMPREPLY=($(compgen -W "machines subnets sites" -- "$current")) && return ;;
     -o | --output) COMPREPLY=($(compgen -f -- "$current")) && return ;;
     esac

@@ -70,7 +70,7 @@ Outcome tour(const Style& style) {
               ping(style, silent, "weather-mast", "fog-horn"));
 
     tour.stop("The plan's own expectations are held against it", "jackal verify skerry.yaml",
-              verify_text(style, skerry.lab, probe::verify(settled)));
+              verify_text(style, skerry.lab, reach::verify(settled)));
     return {tour.text() + "\nThe plan of this tour: jackal demo --print-plan > skerry.yaml\n"};
 }
 

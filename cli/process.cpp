@@ -6,6 +6,7 @@
 #include <csignal>
 #include <cstdlib>
 #include <cstring>
+#include <ctime>
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <new>
@@ -22,6 +23,8 @@ void open_closed_streams() {
         if (fcntl(stream, F_GETFD) == -1 && open("/dev/null", O_RDWR) != stream)
             _exit(status_not_asked);
 }
+
+unsigned time_limit = 0; // in seconds; 0: none
 
 // The sanitizers' own memory and time are not the program's.
 #if !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__)
@@ -50,6 +53,7 @@ unsigned limit_of(const char* variable, unsigned otherwise) {
 
 void limit_time() {
     unsigned seconds = limit_of("JACKAL_SECONDS", most_seconds);
+    time_limit = seconds;
     time_message = fmt::format(
         "jackal: not answered: this takes more than {} s of processor time, the most for one "
         "answer; JACKAL_SECONDS={} allows more\n",
@@ -87,6 +91,26 @@ void prepare_process() {
     open_closed_streams();
     limit_time();
     limit_memory();
+}
+
+namespace {
+
+volatile std::sig_atomic_t interrupted = 0;
+
+} // namespace
+
+Stoppable::Stoppable() {
+    std::signal(SIGINT, [](int) { interrupted = 1; });
+}
+
+Stoppable::~Stoppable() {
+    std::signal(SIGINT, SIG_DFL);
+}
+
+bool Stoppable::is_to_stop() const {
+    constexpr double share = 0.85;
+    double used = static_cast<double>(std::clock()) / CLOCKS_PER_SEC;
+    return interrupted != 0 || (time_limit != 0 && used > share * time_limit);
 }
 
 void complain(const std::string& message) {

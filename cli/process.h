@@ -14,6 +14,18 @@ constexpr unsigned most_mebibytes = 1024; ///< of memory; JACKAL_MEBIBYTES
 /// later takes their place, and sets the limits above.
 void prepare_process();
 
+/// While there is one, an interrupt (Ctrl-C) does not end the program.
+class Stoppable {
+  public:
+    Stoppable();
+    ~Stoppable();
+    Stoppable(const Stoppable&) = delete;
+    Stoppable& operator=(const Stoppable&) = delete;
+
+    /// True after an interrupt, and when most of the processor time is used up.
+    bool is_to_stop() const;
+};
+
 /// Writes `jackal: MESSAGE` and a line break to standard error. Control characters in it, but for
 /// line breaks, are shown and not sent; nothing happens if nobody listens.
 void complain(const std::string& message);

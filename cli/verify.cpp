@@ -6,13 +6,13 @@
 namespace jackal::cli {
 
 std::string verify_text(const Style& style, const lab::Lab& lab,
-                        const std::vector<probe::Verdict>& verdicts) {
+                        const std::vector<reach::Verdict>& verdicts) {
     std::string out;
     Table table({"result", "from", "to", "asks", "gets", "pairs", "plan"});
     table.right(5);
     auto add_paragraph = [&](const std::string& text) { table.add_line(style.paragraph(text, 8)); };
     std::size_t failed = 0;
-    for (const probe::Verdict& verdict : verdicts) {
+    for (const reach::Verdict& verdict : verdicts) {
         const plan::Expectation& wanted = lab.expectations[verdict.expectation];
         failed += verdict.passed ? 0 : 1;
         table.add({verdict.passed ? style.good("passed") : style.bad("failed"), wanted.from.value,
@@ -34,21 +34,21 @@ std::string verify_text(const Style& style, const lab::Lab& lab,
 
 namespace {
 
-std::vector<probe::Verdict> verdicts_of(const routing::Settled& settled) {
+std::vector<reach::Verdict> verdicts_of(const routing::Settled& settled) {
     Progress progress("verifying");
-    std::vector<probe::Verdict> verdicts;
+    std::vector<reach::Verdict> verdicts;
     std::size_t count = settled.lab().expectations.size();
     for (std::size_t i = 0; i < count; ++i) {
-        verdicts.push_back(probe::verify(settled, i));
+        verdicts.push_back(reach::verify(settled, i));
         progress(i + 1, count);
     }
     return verdicts;
 }
 
 std::vector<std::vector<std::string>> verdict_rows(const lab::Lab& lab,
-                                                   const std::vector<probe::Verdict>& verdicts) {
+                                                   const std::vector<reach::Verdict>& verdicts) {
     std::vector<std::vector<std::string>> rows;
-    for (const probe::Verdict& verdict : verdicts) {
+    for (const reach::Verdict& verdict : verdicts) {
         const plan::Expectation& wanted = lab.expectations[verdict.expectation];
         rows.push_back({plan::to_string(wanted.at, lab.source), wanted.from.value, wanted.to.value,
                         verdict.passed ? "passed" : "failed"});
@@ -73,8 +73,8 @@ void add_verify(CLI::App& app, Run& run) {
         run = [options](const Style& style) -> Outcome {
             Opened opened = open_plan(*options);
             routing::Settled settled = settle(opened, *options);
-            std::vector<probe::Verdict> verdicts = verdicts_of(settled);
-            bool all = std::ranges::all_of(verdicts, &probe::Verdict::passed);
+            std::vector<reach::Verdict> verdicts = verdicts_of(settled);
+            bool all = std::ranges::all_of(verdicts, &reach::Verdict::passed);
             int status = all ? status_well : status_no;
             auto of = [&](const routing::Settled& asked) {
                 return &asked == &settled ? verdicts : verdicts_of(asked);

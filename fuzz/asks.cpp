@@ -123,7 +123,7 @@ void ask_everything(const std::string& text, const plan::Complete& complete) {
             use(line);
     }
     use(exports::check_json(plan, lab, check));
-    use(exports::verify_json(lab, probe::verify(settled)));
+    use(exports::verify_json(lab, reach::verify(settled)));
     ask_addresses(text, complete, lab);
     std::vector<lab::MachineId> machines;
     for (lab::MachineId id : lab.machines.ids())

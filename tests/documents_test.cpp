@@ -111,7 +111,7 @@ TEST_CASE("every plan in the documents is read, and does what it expects") {
                 continue;
             lab::Lab lab = lab::build(*reading.plan);
             routing::Settled settled = routing::settle(lab);
-            for (const probe::Verdict& verdict : probe::verify(settled))
+            for (const reach::Verdict& verdict : reach::verify(settled))
                 CHECK_MESSAGE(verdict.passed, verdict.explanation);
         }
     }
@@ -158,6 +158,11 @@ TEST_CASE("the examples get their answers") {
     CHECK(printed.status == 0);
     CHECK(has(printed.text, "quay to ridge: reply"));
     CHECK(has(printed.text, "sonar to buoys: no-common-family"));
+
+    printed = run(EXAMPLES "/weak_cable " SOURCE_DIR "/demo/skerry.yaml");
+    CHECK(printed.status == 1);
+    CHECK(has(printed.text, "lamp-r1--vessel-r1: must not fail, 178 of 385 pairs"));
+    CHECK(has(printed.text, "mast-r1--lamp-r1: may fail, 0 pairs"));
 
     printed = run(EXAMPLES "/why " SOURCE_DIR "/demo/mistakes/no-return-route.yaml desk pump");
     CHECK(printed.status == 1);

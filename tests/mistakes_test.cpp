@@ -3,8 +3,8 @@
 #include "jackal/lab/build.h"
 #include "jackal/plan/read.h"
 #include "jackal/probe/mend.h"
-#include "jackal/probe/verify.h"
 #include "jackal/reach/check.h"
+#include "jackal/reach/verify.h"
 
 #include <algorithm>
 #include <array>
@@ -77,7 +77,7 @@ TEST_CASE("every mistake is recognised, and its remedy mends it") {
 
         REQUIRE_FALSE(plan.expectations.empty());
         routing::Settled settled = routing::settle(lab);
-        for (const probe::Verdict& verdict : probe::verify(settled)) {
+        for (const reach::Verdict& verdict : reach::verify(settled)) {
             CAPTURE(verdict.explanation);
             CHECK(verdict.passed);
         }

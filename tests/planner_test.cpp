@@ -277,7 +277,7 @@ TEST_CASE("a site moves as a whole, and back again to the same bytes") {
             std::string moved = renumbered(text, name, to);
             lab::Lab lab = lab_of(moved);
             routing::Settled settled = routing::settle(lab);
-            for (const probe::Verdict& verdict : probe::verify(settled))
+            for (const reach::Verdict& verdict : reach::verify(settled))
                 CHECK_MESSAGE(verdict.passed, verdict.explanation);
             CHECK(lab::findings(lab).empty());
             net::Prefix target = *net::parse_prefix(to);

@@ -4,8 +4,8 @@
 #include "jackal/plan/read.h"
 #include "jackal/probe/mend.h"
 #include "jackal/probe/trace.h"
-#include "jackal/probe/verify.h"
 #include "jackal/reach/check.h"
+#include "jackal/reach/verify.h"
 
 #include <algorithm>
 #include <doctest/doctest.h>
@@ -69,7 +69,7 @@ TEST_CASE("the demo plan has no findings and meets its expectations") {
     CHECK(check.findings.empty());
     CHECK(check.pairs_asked == check.pairs);
     CHECK(check.pairs_asked > 28 * 28);
-    for (const probe::Verdict& verdict : probe::verify(settled)) {
+    for (const reach::Verdict& verdict : reach::verify(settled)) {
         CAPTURE(verdict.explanation);
         CHECK(verdict.passed);
     }
@@ -84,16 +84,64 @@ TEST_CASE("any cut is one wire at a time, whatever the machines are called") {
         "  - {between: [r--1, r--2]}\n";
     const std::string expected = "expect: [{ping: [g, h], cut: any}]\n";
     const lab::Lab one = lab_of(parallel + expected);
-    const probe::Verdict failed = probe::verify(routing::settle(one)).front();
+    const reach::Verdict failed = reach::verify(routing::settle(one)).front();
     CHECK_FALSE(failed.passed);
     CHECK(failed.explanation.find("r--1--r--2") != std::string::npos);
     const lab::Lab two = lab_of(parallel + "  - {between: [r--1, r--2]}\n" + expected);
-    CHECK(probe::verify(routing::settle(two)).front().passed);
+    CHECK(reach::verify(routing::settle(two)).front().passed);
+    const lab::Lab pairs = lab_of(parallel + "  - {between: [r--1, r--2]}\n"
+                                  + "expect: [{ping: [g, h], cut: any-two}]\n");
+    const reach::Verdict severed = reach::verify(routing::settle(pairs)).front();
+    CHECK_FALSE(severed.passed);
+    CHECK(severed.explanation.find(" and r--1") != std::string::npos);
     CHECK(routing::single_cuts(two).size() == 2);
     for (const routing::Cut& cut : routing::single_cuts(two))
         CHECK(routing::parse_cut(two, routing::to_string(two, cut)) == cut);
     CHECK(routing::parse_cut(two, "r--1").has_value());
     CHECK(routing::parse_cut(two, "ospf:r--1--r--2").has_value());
+}
+
+TEST_CASE("apart holds for every packet, also one that is sent on by a translation") {
+    struct Row {
+        std::string rules;   // of the filter between hall and vault
+        std::string nat;     // of the router
+        std::string through; // what gets through; empty if nothing
+    };
+    for (const Row& row : std::vector<Row>{
+             {"default: deny", "", ""},
+             {"default: allow", "",
+              "icmp gets through, from 10.1.0.2 to 10.2.0.2: desk > wall > safe"},
+             {"default: deny, rules: [{do: allow, proto: udp, port: 4444}]", "", "udp/4444"},
+             {"default: deny, rules: [{do: allow, proto: ospf}]", "", "ospf"},
+             {"default: allow, rules: [{do: deny, proto: icmp}, {do: deny, proto: tcp}, {do: deny, "
+              "proto: udp}, {do: deny, proto: ospf}]",
+              "", "a protocol that no rule names"},
+             {"default: deny, rules: [{do: allow, from: 10.2.0.0/24, proto: tcp, port: 9}]", "",
+              "safe to desk: tcp/9"},
+             {"default: deny, rules: [{do: allow, proto: tcp, port: 22, to: safe}]",
+              ", nat: [{in: eth0, proto: tcp, port: 2222, to: safe, to-port: 22}]",
+              "tcp/22 gets through"},
+         }) {
+        CAPTURE(row.rules);
+        const lab::Lab lab =
+            lab_of("lab: t\nsubnets: {hall: {prefix: 10.1.0.0/24}, vault: {prefix: 10.2.0.0/24}}\n"
+                   "guests: {desk: {nics: [{subnet: hall}]}, safe: {nics: [{subnet: vault}]}}\n"
+                   "routers: {wall: {nics: [{subnet: hall}, {subnet: vault}], filter: between"
+                   + row.nat + "}}\nfilters: {between: {" + row.rules
+                   + "}}\nexpect: [{apart: [hall, vault]}]\n");
+        const reach::Verdict verdict = reach::verify(routing::settle(lab)).front();
+        CAPTURE(verdict.explanation);
+        CHECK(verdict.pairs == 2);
+        CHECK(verdict.passed == row.through.empty());
+        CHECK(verdict.explanation.find(row.through) != std::string::npos);
+    }
+    for (const std::string bad : {"{apart: [a, b], gets: reply}", "{apart: [a, b], ping: [a, b]}",
+                                  "{apart: [a, 192.0.2.1]}", "{apart: [a, b], within: 5ms}"}) {
+        CAPTURE(bad);
+        const plan::Reading reading = plan::read(
+            "lab: t\nsubnets: {a: {hosts: 5}, b: {hosts: 5}}\nexpect: [" + bad + "]\n", "t.yaml");
+        CHECK_FALSE(reading.plan);
+    }
 }
 
 namespace {
@@ -239,7 +287,7 @@ TEST_CASE("expectations between subnets cover every pair, and fail for one wrong
     plan.machine("winch")->nics[0].up = false;
     lab::Lab lab = lab::build(plan);
     routing::Settled settled = routing::settle(lab);
-    probe::Verdict verdict = probe::verify(settled, 3); // skerry to vessel, IPv6
+    reach::Verdict verdict = reach::verify(settled, 3); // skerry to vessel, IPv6
     CHECK_FALSE(verdict.passed);
     CHECK(verdict.pairs == 24);
     CHECK(verdict.failed == 4);
@@ -250,7 +298,7 @@ TEST_CASE("expectations between subnets cover every pair, and fail for one wrong
                           .within = std::chrono::milliseconds(8)}};
     lab = lab::build(plan);
     settled = routing::settle(lab);
-    verdict = probe::verify(settled, 0);
+    verdict = reach::verify(settled, 0);
     CHECK(verdict.failed == 2);
     CHECK(verdict.explanation.find("more than 8 ms") != std::string::npos);
 }

@@ -134,6 +134,14 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"reach" + skerry + "--as expect --service tcp/443", 0, "tcp/443], gets: closed}\n"},
         {"reach" + skerry + "--as expect --by site", 2, "--by excludes --as"},
         {"reach" + skerry + "--to quai", 2, "\"quai\" is no subnet, site or machine"},
+        {"sweep" + skerry + "--what link", 0, "vessel-r1--raft-r1     38"},
+        {"sweep" + skerry, 0, "the same: campus-sw/p9, water-sw/p9"},
+        {"sweep" + skerry, 0, "guests, or their NICs, that take nobody else's replies along"},
+        {"sweep" + skerry + "--what link --cuts 2 --format csv", 0,
+         "mast-r1--lamp-r1 campus-sw--water-sw,link,136,"},
+        {"sweep" + skerry + "--what tunnel", 0, "\n1 of 1 cut is a single point of failure"},
+        {"sweep" + skerry + "--what rope", 2, "rope not in {link,"},
+        {"sweep" + skerry + "--service 22", 2, "tcp/22 or udp/53"},
         {"reach" + skerry + "--service 22", 2, "tcp/22 or udp/53"},
         {"sites" + skerry, 0, "skerry to outside"},
         {"ways" + mistakes + "peering-half.yaml harbour skerry", 0, "2 of 2"},
@@ -324,9 +332,9 @@ TEST_CASE("under a cut every answer tells what it changed") {
 }
 
 TEST_CASE("every command has help with an example") {
-    for (const char* command :
-         {"check", "addresses", "machines", "routes", "neighbours", "ping", "trace", "connect",
-          "verify", "peerings", "reach", "sites", "ways", "export", "new", "names", "demo"}) {
+    for (const char* command : {"check", "addresses", "machines", "routes", "neighbours", "ping",
+                                "trace", "connect", "verify", "peerings", "reach", "sweep", "sites",
+                                "ways", "export", "new", "names", "demo"}) {
         CAPTURE(command);
         Printed printed = run(tool + command + " --help");
         CHECK(printed.status == 0);
@@ -467,7 +475,7 @@ TEST_CASE("the completion knows commands, options, shapes and the machines of th
             ++count;
             CHECK(has(help.text, "\n  " + word + " "));
         }
-    CHECK(count == 17);
+    CHECK(count == 18);
 }
 
 TEST_CASE("hostile texts get a clear error in a short time") {
@@ -514,7 +522,7 @@ TEST_CASE("starter plans of every shape and size work at once") {
                 routing::Settled settled = routing::settle(lab);
                 auto findings = size > 40 ? lab::findings(lab) : reach::check(settled).findings;
                 CHECK(findings.empty());
-                for (const probe::Verdict& verdict : probe::verify(settled))
+                for (const reach::Verdict& verdict : reach::verify(settled))
                     CHECK_MESSAGE(verdict.passed, verdict.explanation);
             }
 }

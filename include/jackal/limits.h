@@ -97,6 +97,8 @@ constexpr std::size_t gap_walks = 100'000;
 constexpr std::size_t service_classes = 500;
 /// Sites, subnets and NICs whose reach is written as expectations.
 constexpr std::size_t frozen_ends = 2'000;
+/// Cuts, or pairs of cuts, that one sweep looks into.
+constexpr std::size_t sweep_cuts = 200'000;
 /// Labs that are built to mend one ping.
 constexpr int mending_rounds = 16;
 /// Pings that the script of a lab asks.

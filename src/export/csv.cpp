@@ -73,6 +73,22 @@ std::string grid_csv(const reach::Grid& grid) {
     return text;
 }
 
+std::string sweep_csv(const lab::Lab& lab, const reach::Sweep& sweep) {
+    std::string text = "cut,kind,lost,gained,moved,expectations,settles_after_ms\r\n";
+    for (const reach::CutEffect& effect : sweep.cuts) {
+        std::string cut;
+        for (const routing::Cut& one : effect.cut)
+            cut += (cut.empty() ? "" : " ") + routing::to_string(lab, one);
+        text += record(
+            {cut, std::string(reach::to_string(effect.kind)), fmt::format("{}", effect.lost),
+             fmt::format("{}", effect.gained), fmt::format("{}", effect.moved),
+             fmt::format("{}", effect.expectations.size()),
+             effect.settles_after ? fmt::format("{:.3f}", effect.settles_after->count() / 1000)
+                                  : ""});
+    }
+    return text;
+}
+
 std::string services_csv(const reach::ServicesGrid& grid) {
     std::string text = "from,to,pairs,services\r\n";
     for (std::size_t row = 0; row < grid.rows.size(); ++row)

@@ -423,11 +423,52 @@ std::string sites_json(const Lab& lab, const reach::SiteReach& reach) {
 
 namespace {
 
-json family(const reach::GridQuestion& question) {
-    return question.family ? json(static_cast<int>(*question.family)) : json(nullptr);
+json family(const std::optional<net::Family>& asked) {
+    return asked ? json(static_cast<int>(*asked)) : json(nullptr);
 }
 
 } // namespace
+
+std::string sweep_json(const Lab& lab, const reach::SweepQuestion& question,
+                       const reach::Sweep& sweep) {
+    json cuts = json::array();
+    for (const reach::CutEffect& effect : sweep.cuts) {
+        json names = json::array();
+        for (const routing::Cut& cut : effect.cut)
+            names.push_back(routing::to_string(lab, cut));
+        json losses = json::array();
+        for (const reach::CutLoss& loss : effect.losses)
+            losses.push_back(
+                {{"from", loss.from}, {"to", loss.to}, {"lost", loss.lost}, {"moved", loss.moved}});
+        json expectations = json::array();
+        for (std::size_t number : effect.expectations) {
+            const plan::Expectation& wanted = lab.expectations[number];
+            expectations.push_back({{"from", wanted.from.value},
+                                    {"to", wanted.to.value},
+                                    {"service", maybe(wanted.service)},
+                                    {"gets", wanted.gets.value},
+                                    {"at", place(wanted.at)}});
+        }
+        json settles =
+            effect.settles_after ? json(milliseconds(*effect.settles_after)) : json(nullptr);
+        cuts.push_back({{"cut", names},
+                        {"kind", reach::to_string(effect.kind)},
+                        {"lost", effect.lost},
+                        {"own", effect.own},
+                        {"gained", effect.gained},
+                        {"moved", effect.moved},
+                        {"losses", losses},
+                        {"expectations", expectations},
+                        {"settles_after_ms", settles}});
+    }
+    return text({{"lab", lab.name},
+                 {"family", family(question.family)},
+                 {"service", maybe(question.service)},
+                 {"pairs", sweep.pairs},
+                 {"replies", sweep.replies},
+                 {"asked", sweep.asked},
+                 {"cuts", cuts}});
+}
 
 std::string grid_json(const plan::Plan& plan, const Lab& lab, const reach::GridQuestion& question,
                       const reach::Grid& grid) {
@@ -451,7 +492,7 @@ std::string grid_json(const plan::Plan& plan, const Lab& lab, const reach::GridQ
     return text(
         {{"lab", lab.name},
          {"by", reach::to_string(question.by)},
-         {"family", family(question)},
+         {"family", family(question.family)},
          {"service", question.service ? json(net::to_string(*question.service)) : json(nullptr)},
          {"rows", grid.rows},
          {"columns", grid.columns},
@@ -478,7 +519,7 @@ std::string services_json(const Lab& lab, const reach::GridQuestion& question,
         }
     return text({{"lab", lab.name},
                  {"by", reach::to_string(question.by)},
-                 {"family", family(question)},
+                 {"family", family(question.family)},
                  {"service", "any"},
                  {"rows", grid.rows},
                  {"columns", grid.columns},
@@ -763,9 +804,9 @@ std::string trace_json(const plan::Plan& plan, const routing::Settled& settled,
     return text({{"hops", hops}, {"ping", ping_value(plan, settled, answer.ping, mending)}});
 }
 
-std::string verify_json(const Lab& lab, const std::vector<probe::Verdict>& verdicts) {
+std::string verify_json(const Lab& lab, const std::vector<reach::Verdict>& verdicts) {
     json rows = json::array();
-    for (const probe::Verdict& verdict : verdicts) {
+    for (const reach::Verdict& verdict : verdicts) {
         const plan::Expectation& wanted = lab.expectations[verdict.expectation];
         json row = {{"from", wanted.from.value},        {"to", wanted.to.value},
                     {"service", maybe(wanted.service)}, {"gets", wanted.gets.value},

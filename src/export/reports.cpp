@@ -21,7 +21,7 @@ std::string question_words(const plan::Expectation& wanted) {
                        wanted.gets.value);
 }
 
-boost::property_tree::ptree test_case(const lab::Lab& lab, const probe::Verdict& verdict) {
+boost::property_tree::ptree test_case(const lab::Lab& lab, const reach::Verdict& verdict) {
     const plan::Expectation& wanted = lab.expectations[verdict.expectation];
     boost::property_tree::ptree tree;
     tree.put("<xmlattr>.classname", lab.name);
@@ -42,15 +42,15 @@ boost::property_tree::ptree test_case(const lab::Lab& lab, const probe::Verdict&
 
 } // namespace
 
-std::string junit(const lab::Lab& lab, const std::vector<probe::Verdict>& verdicts) {
+std::string junit(const lab::Lab& lab, const std::vector<reach::Verdict>& verdicts) {
     boost::property_tree::ptree suite;
     std::size_t failures = 0;
-    for (const probe::Verdict& verdict : verdicts)
+    for (const reach::Verdict& verdict : verdicts)
         failures += verdict.passed ? 0 : 1;
     suite.put("<xmlattr>.name", lab.name);
     suite.put("<xmlattr>.tests", verdicts.size());
     suite.put("<xmlattr>.failures", failures);
-    for (const probe::Verdict& verdict : verdicts)
+    for (const reach::Verdict& verdict : verdicts)
         suite.add_child("testcase", test_case(lab, verdict));
     boost::property_tree::ptree document;
     document.add_child("testsuites.testsuite", suite);

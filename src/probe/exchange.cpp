@@ -53,6 +53,17 @@ bool is_about(const Journey& error, const packet::Packet& packet) {
     return !net::has_ports(packet.protocol) || error.told == packet.flow();
 }
 
+std::optional<net::Family> chosen_family(const Lab& lab, const PingQuestion& question) {
+    if (question.to.address)
+        return question.to.address->family();
+    for (net::Family family : net::both_families)
+        if ((!question.family || family == *question.family)
+            && address_at(lab, question.from, family) != nullptr
+            && address_at(lab, question.to, family) != nullptr)
+            return family;
+    return std::nullopt;
+}
+
 class Exchanger {
   public:
     Exchanger(const routing::Settled& settled, const PingQuestion& question)
@@ -102,37 +113,12 @@ class Exchanger {
 
     // The address to ask for and the one to ask from; false if there is no such pair.
     bool choose_addresses() {
-        auto family = choose_family();
-        if (!family)
+        Ends ends = chosen_ends(settled_, question());
+        if (!ends.destination)
             return fail(Gap::no_address);
-        if (question().to.address)
-            answer_.destination = question().to.address;
-        else
-            answer_.destination =
-                address_for(lab_, question().from, question().to, *family)->address;
-        answer_.source = question().source;
-        if (!answer_.source && question().from.nic)
-            if (const auto* row = address_at(lab_, question().from, *family))
-                answer_.source = row->address;
-        if (!answer_.source)
-            answer_.source =
-                packet::source_address(settled_, question().from.machine, *answer_.destination,
-                                       question().shares[0].empty() ? 0 : question().shares[0][0]);
-        if (!answer_.source)
-            if (const auto* row = address_at(lab_, question().from, *family))
-                answer_.source = row->address;
+        answer_.destination = ends.destination;
+        answer_.source = ends.source;
         return true;
-    }
-
-    std::optional<net::Family> choose_family() const {
-        if (question().to.address)
-            return question().to.address->family();
-        for (net::Family family : net::both_families)
-            if ((!question().family || family == *question().family)
-                && address_at(lab_, question().from, family) != nullptr
-                && address_at(lab_, question().to, family) != nullptr)
-                return family;
-        return std::nullopt;
     }
 
     bool go_out() {
@@ -237,6 +223,28 @@ class Exchanger {
 };
 
 } // namespace
+
+Ends chosen_ends(const routing::Settled& settled, const PingQuestion& question) {
+    const Lab& lab = settled.lab();
+    auto family = chosen_family(lab, question);
+    if (!family)
+        return {};
+    Ends ends;
+    ends.destination = question.to.address
+                           ? *question.to.address
+                           : address_for(lab, question.from, question.to, *family)->address;
+    const lab::InterfaceAddress* own = address_at(lab, question.from, *family);
+    ends.source = question.source;
+    if (!ends.source && question.from.nic && own != nullptr)
+        ends.source = own->address;
+    if (!ends.source)
+        ends.source =
+            packet::source_address(settled, question.from.machine, *ends.destination,
+                                   question.shares[0].empty() ? 0 : question.shares[0][0]);
+    if (!ends.source && own != nullptr)
+        ends.source = own->address;
+    return ends;
+}
 
 Outcome Exchange::outcome() const {
     auto is_filtered = [](const packet::Journey& journey) {

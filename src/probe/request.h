@@ -1,7 +1,7 @@
 // The packets that questions are asked with.
 #pragma once
 
-#include "jackal/net/flow.h"
+#include "jackal/probe/exchange.h"
 
 namespace jackal::probe {
 
@@ -16,5 +16,13 @@ constexpr unsigned packet_bytes(net::Family family, net::Protocol protocol,
     unsigned syn = 40;
     return ip_header + (protocol == net::Protocol::tcp ? syn : icmp_header + payload_bytes);
 }
+
+/// The addresses that a question is asked from and to; no destination if the ends have no address
+/// family in common, no source if the sender has none to send from.
+struct Ends {
+    std::optional<net::Address> source;
+    std::optional<net::Address> destination;
+};
+Ends chosen_ends(const routing::Settled& settled, const PingQuestion& question);
 
 } // namespace jackal::probe

@@ -85,7 +85,7 @@ class Checker {
     // Gaps that the plan itself expects.
     void collect_expected() {
         for (const plan::Expectation& wanted : lab_.expectations) {
-            if (wanted.service || wanted.any_cut || !wanted.cuts.empty()
+            if (wanted.service || wanted.apart || wanted.any_cuts != 0 || !wanted.cuts.empty()
                 || wanted.gets.value == "reply")
                 continue;
             const auto from = probe::endpoints(lab_, wanted.from.value);

@@ -2,6 +2,7 @@
 
 #include "jackal/limits.h"
 #include "jackal/probe/exchange.h"
+#include "net/hash.h"
 #include "reach/engine/rows.h"
 #include "reach/parallel.h"
 
@@ -36,6 +37,34 @@ std::uint64_t Matrix::replies() const {
     return count;
 }
 
+// What the verdicts are read from.
+class MatrixWays {
+  public:
+    MatrixWays(const routing::Settled& settled, const std::vector<AddressId>& ends,
+               const Asking& asking)
+        : packets(settled.lab().addresses[ends.front()].address.family(), asking),
+          classes(few(reach::classes(settled, ends, packets))),
+          columns(settled, classes, packets, std::max(1U, asking.threads)) {}
+
+  private:
+    static std::vector<EndClass> few(std::vector<EndClass> classes) {
+        if (classes.size() * ((classes.size() + 63) / 64) > limits::matrix_words)
+            throw std::length_error(fmt::format(
+                "{} machines that differ to packets are too many for a matrix", classes.size()));
+        return classes;
+    }
+
+  public:
+    const Packets packets;
+    const std::vector<EndClass> classes;
+    const Columns columns;
+};
+
+std::uint64_t Matrix::way(std::size_t from, std::size_t to) const {
+    Columns::Between found = ways_->columns.between(class_of_[from], class_of_[to]);
+    return net::spread(found.request.way + 1) ^ found.answer.way;
+}
+
 // Works out the classes, the columns, the rows, and what is left.
 class MatrixMaker {
   public:
@@ -48,40 +77,38 @@ class MatrixMaker {
     Matrix run() {
         if (matrix_.ends_.empty())
             return std::move(matrix_);
-        const Packets packets(lab_.addresses[matrix_.ends_.front()].address.family(), asking_);
-        classes_ = classes(settled_, matrix_.ends_, packets);
-        number_members();
-        const Columns columns(settled_, classes_, packets, threads_);
-        fill_rows({lab_, classes_, packets, columns});
-        walk_the_rest();
+        auto ways = std::make_shared<const MatrixWays>(settled_, matrix_.ends_, asking_);
+        number_members(ways->classes);
+        fill_rows({lab_, ways->classes, ways->packets, ways->columns});
+        walk_the_rest(ways->classes);
+        if (asking_.keeps_ways)
+            matrix_.ways_ = std::move(ways);
         return std::move(matrix_);
     }
 
   private:
-    void number_members() {
+    void number_members(const std::vector<EndClass>& classes) {
         matrix_.class_of_.resize(matrix_.ends_.size());
         matrix_.place_.resize(matrix_.ends_.size());
-        for (std::uint32_t c = 0; c < classes_.size(); ++c) {
-            const std::vector<std::uint32_t>& members = classes_[c].members;
+        for (const EndClass& one : classes) {
+            const std::vector<std::uint32_t>& members = one.members;
+            auto c = static_cast<std::uint32_t>(matrix_.sizes_.size());
             matrix_.sizes_.push_back(static_cast<std::uint32_t>(members.size()));
             for (std::uint32_t i = 0; i < members.size(); ++i) {
                 matrix_.class_of_[members[i]] = c;
                 matrix_.place_[members[i]] = i;
             }
         }
-        matrix_.words_ = (classes_.size() + 63) / 64;
-        if (classes_.size() * matrix_.words_ > limits::matrix_words)
-            throw std::length_error(fmt::format(
-                "{} machines that differ to packets are too many for a matrix", classes_.size()));
-        matrix_.cells_.resize(classes_.size() * matrix_.words_);
-        matrix_.unsettled_.resize(classes_.size() * matrix_.words_);
+        matrix_.words_ = (classes.size() + 63) / 64;
+        matrix_.cells_.resize(classes.size() * matrix_.words_);
+        matrix_.unsettled_.resize(classes.size() * matrix_.words_);
         matrix_.self_.resize(matrix_.words_);
     }
 
     void fill_rows(const Rows& rows) {
         constexpr std::size_t stretch = 64; // a word of self_ belongs to one worker
         std::vector<std::unique_ptr<Rows::Worker>> workers(threads_);
-        in_parallel(classes_.size(), stretch, threads_,
+        in_parallel(matrix_.sizes_.size(), stretch, threads_,
                     [&](unsigned number, std::size_t first, std::size_t last) {
                         auto& worker = workers[number];
                         if (!worker)
@@ -100,7 +127,7 @@ class MatrixMaker {
 
     // --- what only walks tell --------------------------------------------------------------------
 
-    void walk_the_rest() {
+    void walk_the_rest(const std::vector<EndClass>& classes) {
         std::vector<std::size_t> cells;
         for (std::size_t w = 0; w < matrix_.unsettled_.size(); ++w)
             for (std::uint64_t left = matrix_.unsettled_[w]; left != 0; left &= left - 1)
@@ -117,20 +144,21 @@ class MatrixMaker {
         in_parallel(cells.size(), stretch, threads_,
                     [&](unsigned, std::size_t first, std::size_t last) {
                         for (std::size_t i = first; i < last; ++i)
-                            walk(cells[i], matrix_.each_.at(cells[i]));
+                            walk(classes, cells[i], matrix_.each_.at(cells[i]));
                     });
-        for (std::uint32_t c = 0; c < classes_.size(); ++c)
-            if (classes_[c].is_walked && gets_answer(classes_[c].first, classes_[c].first))
+        for (std::uint32_t c = 0; c < classes.size(); ++c)
+            if (classes[c].is_walked && gets_answer(classes[c].first, classes[c].first))
                 set_bit(matrix_.self_, c);
     }
 
     std::size_t to(std::size_t cell) const { return cell / 64 / matrix_.words_; }
     std::size_t from(std::size_t cell) const { return cell % (matrix_.words_ * 64); }
 
-    void walk(std::size_t cell, std::vector<bool>& into) const {
+    void walk(const std::vector<EndClass>& classes, std::size_t cell,
+              std::vector<bool>& into) const {
         std::size_t at = 0;
-        for (std::uint32_t target : classes_[to(cell)].members)
-            for (std::uint32_t sender : classes_[from(cell)].members)
+        for (std::uint32_t target : classes[to(cell)].members)
+            for (std::uint32_t sender : classes[from(cell)].members)
                 into[at++] =
                     sender != target && gets_answer(matrix_.ends_[sender], matrix_.ends_[target]);
     }
@@ -143,20 +171,22 @@ class MatrixMaker {
                                    .nic = nic,
                                    .address = lab_.addresses[id].address};
         };
-        return probe::exchange(settled_, {.from = end(from),
-                                          .to = end(to),
-                                          .service = asking_.service,
-                                          .is_served = asking_.is_served,
-                                          .source = lab_.addresses[from].address,
-                                          .count = 1})
-            .reaches;
+        const probe::Exchange found =
+            probe::exchange(settled_, {.from = end(from),
+                                       .to = end(to),
+                                       .service = asking_.service,
+                                       .is_served = asking_.is_served,
+                                       .source = lab_.addresses[from].address,
+                                       .count = 1});
+        if (asking_.is_one_way)
+            return found.back && found.out->last_machine() == found.question.to.machine;
+        return found.reaches;
     }
 
     const routing::Settled& settled_;
     const lab::Lab& lab_;
     const Asking asking_;
     const unsigned threads_;
-    std::vector<EndClass> classes_;
     Matrix matrix_;
 };
 

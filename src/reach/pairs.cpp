@@ -2,6 +2,7 @@
 
 #include "jackal/limits.h"
 #include "jackal/packet/source.h"
+#include "jackal/probe/exchange.h"
 #include "reach/speaker.h"
 
 #include <algorithm>
@@ -65,16 +66,22 @@ class Lines {
     Lines(const Lab& lab, const GridQuestion& question) : lab_(lab), question_(question) {}
 
     // Who asks: machines of the lab, each once.
-    std::vector<Pairs::Line> senders() {
+    std::vector<Pairs::Line> senders(bool asks_once) {
         const Choice chosen(lab_, question_.from);
         std::vector<Pairs::Line> found = lines([&](NicId nic) {
             return is_meant(nic) && !lab_.machines[lab_.nics[nic].machine].outside
                    && chosen.has(nic);
         });
+        std::vector<bool> asks(lab_.machines.size());
         for (Pairs::Line& line : found) {
             auto repeated = std::ranges::unique(line.nics, {},
                                                 [&](NicId nic) { return lab_.nics[nic].machine; });
             line.nics.erase(repeated.begin(), repeated.end());
+            std::erase_if(line.nics, [&](NicId nic) {
+                bool asked = asks[lab_.nics[nic].machine.row];
+                asks[lab_.nics[nic].machine.row] = true;
+                return asks_once && asked;
+            });
         }
         return found;
     }
@@ -148,13 +155,25 @@ class Lines {
 // --- verdicts ----------------------------------------------------------------------------------
 
 Pairs::Pairs(const routing::Settled& settled, const GridQuestion& question,
-             const std::vector<Asking>& askings)
-    : settled_(settled), lab_(settled.lab()), question_(question),
-      rows_(Lines(lab_, question).senders()), columns_(Lines(lab_, question).targets()) {
+             const std::vector<Asking>& askings, bool asks_once)
+    : conditions_{&settled}, lab_(settled.lab()), question_(question), askings_(askings),
+      rows_(Lines(lab_, question).senders(asks_once)), columns_(Lines(lab_, question).targets()) {
     if (rows_.size() * columns_.size() > limits::grid_cells)
         throw std::length_error(fmt::format("{} rows and {} columns are more than {} cells",
                                             rows_.size(), columns_.size(), limits::grid_cells));
-    make_matrices(askings);
+    make_matrices();
+    sort_out_all();
+}
+
+Pairs::Pairs(const Pairs& whole, const routing::Settled& other)
+    : conditions_{whole.conditions_.front(), &other}, lab_(whole.lab_), question_(whole.question_),
+      askings_(whole.askings_), rows_(whole.rows_), columns_(whole.columns_), place_(whole.place_),
+      ends_(whole.ends_), matrices_(whole.matrices_) {
+    add_matrices(other, 1);
+    sort_out_all();
+}
+
+void Pairs::sort_out_all() {
     for (std::vector<Line>* lines : {&rows_, &columns_})
         for (Line& line : *lines)
             sort_out(line);
@@ -168,7 +187,7 @@ std::vector<std::string> Pairs::names(const std::vector<Line>& lines) {
 }
 
 // Of all addresses that those who ask may ask from, and those that are asked.
-void Pairs::make_matrices(const std::vector<Asking>& askings) {
+void Pairs::make_matrices() {
     place_.assign(lab_.addresses.size(), no_place);
     std::set<AddressId> all;
     for (const Line& line : rows_)
@@ -181,21 +200,29 @@ void Pairs::make_matrices(const std::vector<Asking>& askings) {
             for (AddressId id : lab_.addresses_of(nic))
                 all.insert(id);
     for (net::Family family : net::both_families) {
-        std::vector<AddressId> ends;
+        std::vector<AddressId>& ends = ends_[family];
         for (AddressId id : all)
             if (lab_.addresses[id].address.family() == family
                 && (!question_.family || question_.family == family)) {
                 place_[id.row] = static_cast<std::uint32_t>(ends.size());
                 ends.push_back(id);
             }
-        std::size_t words = askings.size() * ends.size() * ends.size() / 64;
-        if (askings.size() > 1 && words > limits::matrix_words)
+        std::size_t words = askings_.size() * ends.size() * ends.size() / 64;
+        if (askings_.size() > 1 && words > limits::matrix_words)
             throw std::length_error(
                 fmt::format("{} addresses, asked for {} ranges of ports, are too many", ends.size(),
-                            askings.size()));
-        for (const Asking& asking : askings)
-            matrices_[family].push_back(matrix(settled_, ends, asking));
+                            askings_.size()));
     }
+    add_matrices(*conditions_.front(), question_.threads);
+}
+
+void Pairs::add_matrices(const routing::Settled& settled, unsigned threads) {
+    for (net::Family family : net::both_families)
+        for (Asking asking : askings_) {
+            asking.threads = threads;
+            matrices_[family].push_back(
+                std::make_shared<const Matrix>(reach::matrix(settled, ends_[family], asking)));
+        }
 }
 
 std::uint32_t Pairs::place(const lab::InterfaceAddress* row) const {
@@ -208,8 +235,9 @@ std::uint32_t Pairs::place(const lab::InterfaceAddress* row) const {
 
 // Puts NICs together that are alike.
 void Pairs::sort_out(Line& line) const {
-    using Key = std::tuple<std::uint32_t, std::uint32_t, std::uint32_t>;
-    std::map<Key, std::size_t> known;
+    using Classes = std::array<std::uint32_t, 2>;
+    std::map<std::tuple<Classes, Classes, std::uint32_t>, std::size_t> known;
+    line.alike.clear();
     for (NicId nic : line.nics) {
         MachineId machine = lab_.nics[nic].machine;
         Alike one;
@@ -219,12 +247,12 @@ void Pairs::sort_out(Line& line) const {
                           });
         for (net::Family family : net::both_families) {
             one.place[family] = place(lab_.first_address(nic, family));
-            one.end_class[family] = one.place[family] == no_place
-                                        ? no_place
-                                        : matrices_[family].front().class_of(one.place[family]);
+            one.end_class[family] = {no_place, no_place};
+            for (std::size_t i = 0; i < conditions_.size() && one.place[family] != no_place; ++i)
+                one.end_class[family][i] = matrix(family, 0, i).class_of(one.place[family]);
             one.is_plain = one.is_plain && addresses(machine, family) <= 1;
         }
-        Key key{one.end_class.ipv4, one.end_class.ipv6, one.is_plain ? no_place : nic.row};
+        std::tuple key{one.end_class.ipv4, one.end_class.ipv6, one.is_plain ? no_place : nic.row};
         auto [found, is_new] = known.try_emplace(key, line.alike.size());
         if (is_new)
             line.alike.push_back(std::move(one));
@@ -239,9 +267,51 @@ std::size_t Pairs::addresses(MachineId machine, net::Family family) const {
     return count;
 }
 
-bool Pairs::gets_answer(const PairOfNics& pair, std::size_t asking) const {
-    return pair.family && pair.source != no_place && pair.target != no_place
-           && matrices_[*pair.family][asking].reaches(pair.source, pair.target);
+bool Pairs::gets_answer(const PairOfNics& pair, std::size_t asking, std::size_t condition) const {
+    std::uint32_t source = pair.sources[condition];
+    return pair.family && source != no_place && pair.target != no_place
+           && matrix(*pair.family, asking, condition).reaches(source, pair.target);
+}
+
+namespace {
+
+// Who passes a packet on, and by which NIC but the last of them, there and back: see Matrix::way.
+using Passed = std::vector<std::pair<MachineId, NicId>>;
+void add_way(const packet::Journey& journey, Passed& into) {
+    const std::size_t first = into.size();
+    for (const packet::Step& step : journey.steps)
+        if (step.action == packet::Action::forward)
+            into.emplace_back(step.machine, step.out);
+    if (into.size() > first)
+        into.back().second = {};
+    into.emplace_back();
+}
+
+Passed passed_by(const probe::Exchange& exchange) {
+    Passed passed;
+    add_way(*exchange.out, passed);
+    add_way(*exchange.back, passed);
+    return passed;
+}
+
+} // namespace
+
+bool Pairs::is_moved(const PairOfNics& pair) const {
+    if (!is_walked(*pair.family, pair.sources, pair.target))
+        return matrix(*pair.family, 0, 0).way(pair.sources[0], pair.target)
+               != matrix(*pair.family, 0, 1).way(pair.sources[1], pair.target);
+    auto walk = [&](std::size_t condition) {
+        AddressId source = ends_[*pair.family][pair.sources[condition]];
+        return probe::exchange(*conditions_[condition],
+                               {.from = end_at(lab_, lab_.nics[pair.from].machine),
+                                .to = end_at(lab_, pair.to),
+                                .service = askings_.front().service,
+                                .is_served = askings_.front().is_served,
+                                .family = pair.family,
+                                .source = lab_.addresses[source].address,
+                                .count = 1});
+    };
+    return passed_by(walk(0)) != passed_by(walk(1));
 }
 
 void Pairs::each_other(const Alike& from, const Alike& to, const Use& use) {
@@ -260,8 +330,7 @@ bool Pairs::is_settled(const PairOfNics& sample) const {
     bool one_source = *sample.family == net::Family::ipv4
                       || addresses(lab_.nics[sample.from].machine, *sample.family) == 1;
     return one_source && sample.target != no_place
-           && (sample.source == no_place
-               || !is_walked(*sample.family, sample.source, sample.target));
+           && !is_walked(*sample.family, sample.sources, sample.target);
 }
 
 void Pairs::tell_alike(const std::vector<NicId>& from, const std::vector<NicId>& to,
@@ -300,7 +369,8 @@ PairOfNics Pairs::pair_of(NicId from, NicId to) const {
             && lab_.first_address(to, family) != nullptr
             && probe::address_at(lab_, end_at(lab_, lab_.nics[from].machine), family) != nullptr) {
             pair.family = family;
-            pair.source = place(source_of(from, to, family));
+            for (std::size_t i = 0; i < conditions_.size(); ++i)
+                pair.sources[i] = place(source_of(*conditions_[i], from, to, family));
             pair.target = place(lab_.first_address(to, family));
             break;
         }
@@ -313,11 +383,12 @@ bool Pairs::has_addresses(NicId nic) const {
 }
 
 // What the machine would send from: its only address, or what its route chooses.
-const lab::InterfaceAddress* Pairs::source_of(NicId from, NicId to, net::Family family) const {
+const lab::InterfaceAddress* Pairs::source_of(const routing::Settled& settled, NicId from, NicId to,
+                                              net::Family family) const {
     MachineId sender = lab_.nics[from].machine;
     if (addresses(sender, family) == 1)
         return probe::address_at(lab_, end_at(lab_, sender), family);
-    auto source = packet::source_address(settled_, sender, lab_.first_address(to, family)->address);
+    auto source = packet::source_address(settled, sender, lab_.first_address(to, family)->address);
     for (NicId nic : lab_.nics_of(sender))
         for (AddressId id : lab_.addresses_of(nic))
             if (source && lab_.addresses[id].address == *source)

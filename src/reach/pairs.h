@@ -4,6 +4,7 @@
 #include "jackal/reach/grid.h"
 
 #include <algorithm>
+#include <array>
 
 namespace jackal::reach {
 
@@ -13,7 +14,8 @@ struct PairOfNics {
     lab::NicId to;
     std::uint64_t pairs = 1;
     std::optional<net::Family> family; ///< none if one of the two has no address
-    std::uint32_t source = no_place;   ///< what the machine sends from, in the matrices
+    /// What the machine sends from under each condition, in the matrices.
+    std::array<std::uint32_t, 2> sources{no_place, no_place};
     std::uint32_t target = no_place;
 
     static constexpr std::uint32_t no_place = ~std::uint32_t{0};
@@ -23,8 +25,12 @@ struct PairOfNics {
 /// what it is made from. Throws as grid() does.
 class Pairs {
   public:
+    /// `asks_once`: a machine with several NICs asks in the row of the first alone.
     Pairs(const routing::Settled& settled, const GridQuestion& question,
-          const std::vector<Asking>& askings);
+          const std::vector<Asking>& askings, bool asks_once = false);
+    /// The same pairs under another condition besides, condition 1, worked out by one thread.
+    /// Shares the verdicts of `whole`, and refers to what that does.
+    Pairs(const Pairs& whole, const routing::Settled& other);
 
     std::vector<std::string> rows() const { return names(rows_); }
     std::vector<std::string> columns() const { return names(columns_); }
@@ -42,7 +48,10 @@ class Pairs {
                 else if (has_common_family(from, to))
                     each_other(from, to, use);
     }
-    bool gets_answer(const PairOfNics& pair, std::size_t asking) const;
+    bool gets_answer(const PairOfNics& pair, std::size_t asking, std::size_t condition = 0) const;
+    /// True if the packets of a pair that gets an answer under both conditions go by another way,
+    /// there or back. Needs Asking::keeps_ways.
+    bool is_moved(const PairOfNics& pair) const;
 
     /// NICs that nothing tells apart to whom they ask and who asks them.
     struct Alike {
@@ -51,7 +60,7 @@ class Pairs {
         /// at most. Others stand alone.
         bool is_plain = false;
         lab::PerFamily<std::uint32_t> place; ///< of the first, in the matrices; or no_place
-        lab::PerFamily<std::uint32_t> end_class;
+        lab::PerFamily<std::array<std::uint32_t, 2>> end_class; // under each condition
     };
     /// A row or a column.
     struct Line {
@@ -63,8 +72,10 @@ class Pairs {
   private:
     static std::vector<std::string> names(const std::vector<Line>& lines);
 
-    void make_matrices(const std::vector<Asking>& askings);
+    void make_matrices();
+    void add_matrices(const routing::Settled& settled, unsigned threads);
     std::uint32_t place(const lab::InterfaceAddress* row) const;
+    void sort_out_all();
     void sort_out(Line& line) const;
     std::size_t addresses(lab::MachineId machine, net::Family family) const;
     static net::Family family_of(const Alike& from, const Alike& to) {
@@ -82,20 +93,26 @@ class Pairs {
         const net::Family family = family_of(from, to);
         const std::uint32_t source = from.place[family];
         const std::uint32_t target = to.place[family];
-        if (!has_common_family(from, to) || from.end_class[family] == to.end_class[family]
-            || is_walked(family, source, target))
+        const auto& from_class = from.end_class[family];
+        const auto& to_class = to.end_class[family];
+        if (!has_common_family(from, to) || from_class[0] == to_class[0]
+            || (conditions_.size() > 1 && from_class[1] == to_class[1])
+            || is_walked(family, {source, source}, target))
             return std::nullopt;
         return PairOfNics{.from = from.nics.front(),
                           .to = to.nics.front(),
                           .pairs = std::uint64_t{from.nics.size()} * to.nics.size(),
                           .family = family,
-                          .source = source,
+                          .sources = {source, source},
                           .target = target};
     }
-    bool is_walked(net::Family family, std::uint32_t source, std::uint32_t target) const {
-        return std::ranges::any_of(matrices_[family], [&](const Matrix& matrix) {
-            return matrix.is_walked(source, target);
-        });
+    bool is_walked(net::Family family, const std::array<std::uint32_t, 2>& sources,
+                   std::uint32_t target) const {
+        for (std::size_t i = 0; i < matrices_[family].size(); ++i)
+            if (std::uint32_t source = sources[i / askings_.size()];
+                source != PairOfNics::no_place && matrices_[family][i]->is_walked(source, target))
+                return true;
+        return false;
     }
     using Use = std::function<void(const PairOfNics&)>;
     void each_other(const Alike& from, const Alike& to, const Use& use);
@@ -105,16 +122,22 @@ class Pairs {
     void tell(lab::NicId from, lab::NicId to, std::uint64_t pairs, const Use& use);
     PairOfNics pair_of(lab::NicId from, lab::NicId to) const;
     bool has_addresses(lab::NicId nic) const;
-    const lab::InterfaceAddress* source_of(lab::NicId from, lab::NicId to,
-                                           net::Family family) const;
+    const lab::InterfaceAddress* source_of(const routing::Settled& settled, lab::NicId from,
+                                           lab::NicId to, net::Family family) const;
 
-    const routing::Settled& settled_;
+    const Matrix& matrix(net::Family family, std::size_t asking, std::size_t condition) const {
+        return *matrices_[family][condition * askings_.size() + asking];
+    }
+
+    std::vector<const routing::Settled*> conditions_;
     const lab::Lab& lab_;
     const GridQuestion& question_;
+    const std::vector<Asking> askings_;
     std::vector<Line> rows_;
     std::vector<Line> columns_;
     std::vector<std::uint32_t> place_; // in the matrices of its family, by address
-    lab::PerFamily<std::vector<Matrix>> matrices_;
+    lab::PerFamily<std::vector<lab::AddressId>> ends_;
+    lab::PerFamily<std::vector<std::shared_ptr<const Matrix>>> matrices_;
     std::size_t counted_ = 0;
 };
 

@@ -99,7 +99,7 @@ ServicesGrid services(const routing::Settled& settled, const GridQuestion& quest
                                             classes.size(), limits::service_classes));
     std::vector<Asking> askings;
     for (const ServiceRange& one : classes) {
-        Asking asking{.is_served = true, .threads = question.threads};
+        Asking asking{.is_served = true};
         if (one.protocol != net::Protocol::icmp)
             asking.service = net::Service{one.protocol, one.ports.first};
         askings.push_back(asking);

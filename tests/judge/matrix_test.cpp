@@ -18,16 +18,6 @@ probe::Endpoint end_at(const lab::Lab& lab, lab::AddressId id) {
             .address = lab.addresses[id].address};
 }
 
-// A random lab. Some have on every subnet a few guests more that are alike.
-nlohmann::ordered_json made_up(std::uint64_t seed) {
-    nlohmann::ordered_json plan =
-        seed % 3 == 0 ? judge::random_sites(seed) : judge::random_lab(seed, seed % 3 == 1);
-    if (seed % 4 == 0)
-        for (const auto& [name, subnet] : plan["subnets"].items())
-            plan["guests"]["more-" + name] = {{"count", 3}, {"nics", {{{"subnet", name}}}}};
-    return plan;
-}
-
 struct Held {
     std::uint64_t ends = 0;
     std::uint64_t classes = 0;
@@ -134,7 +124,7 @@ TEST_CASE("the grid counts what asking every pair counts, and explains what gets
     std::uint64_t count = sanitized ? 8 : 150;
     for (std::uint64_t seed = 1; seed <= count; ++seed) {
         CAPTURE(seed);
-        lab::Lab lab = lab::build(*plan::read(made_up(seed).dump(), "made-up.yaml").plan);
+        lab::Lab lab = lab::build(*plan::read(judge::random_any(seed).dump(), "made-up.yaml").plan);
         routing::Settled settled = routing::settle(lab);
         reach::GridQuestion question{.by = reach::By::machine,
                                      .kind = reach::Kind::all,
@@ -177,7 +167,7 @@ TEST_CASE("what gets through is what would be answered on every port") {
     std::uint64_t count = sanitized ? 2 : 40;
     for (std::uint64_t seed = 1; seed <= count; ++seed) {
         CAPTURE(seed);
-        lab::Lab lab = lab::build(*plan::read(made_up(seed).dump(), "made-up.yaml").plan);
+        lab::Lab lab = lab::build(*plan::read(judge::random_any(seed).dump(), "made-up.yaml").plan);
         routing::Settled settled = routing::settle(lab);
         reach::GridQuestion question{.by = reach::By::machine, .kind = reach::Kind::all};
         reach::ServicesGrid grid = reach::services(settled, question);
@@ -210,7 +200,7 @@ TEST_CASE("what reaches what, as expectations, is met and covers every pair") {
     std::size_t pairs = 0;
     for (std::uint64_t seed = 1; seed <= count; ++seed) {
         CAPTURE(seed);
-        nlohmann::ordered_json text = made_up(seed);
+        nlohmann::ordered_json text = judge::random_any(seed);
         lab::Lab lab = lab::build(*plan::read(text.dump(), "made-up.yaml").plan);
         std::optional<net::Service> service = seed % 4 == 1 ? any_service(lab, seed) : std::nullopt;
         auto wanted = reach::expectations(routing::settle(lab), {.service = service});
@@ -228,7 +218,7 @@ TEST_CASE("what reaches what, as expectations, is met and covers every pair") {
         REQUIRE(reading.plan);
         lab::Lab again = lab::build(*reading.plan);
         std::size_t covered = 0;
-        for (const probe::Verdict& verdict : probe::verify(routing::settle(again))) {
+        for (const reach::Verdict& verdict : reach::verify(routing::settle(again))) {
             CAPTURE(verdict.explanation);
             CHECK(verdict.passed);
             covered += verdict.pairs;
@@ -262,7 +252,7 @@ TEST_CASE("the matrix says of every pair what a walk says") {
     Held held;
     for (std::uint64_t seed = first; seed < first + count; ++seed) {
         CAPTURE(seed);
-        std::string text = made_up(seed).dump();
+        std::string text = judge::random_any(seed).dump();
         plan::Reading reading = plan::read(text, "made-up.yaml");
         REQUIRE(reading.plan);
         lab::Lab lab = lab::build(*reading.plan);

@@ -42,4 +42,7 @@ void add_protocols(nlohmann::ordered_json& plan, Random& random);
 /// The same of several sites.
 nlohmann::ordered_json random_sites(std::uint64_t seed);
 
+/// One of these. Some have on every subnet a few guests more that are alike.
+nlohmann::ordered_json random_any(std::uint64_t seed);
+
 } // namespace judge

@@ -8,6 +8,7 @@
 #include "jackal/reach/grid.h"
 #include "jackal/reach/services.h"
 #include "jackal/reach/sites.h"
+#include "jackal/reach/sweep.h"
 
 #include <string>
 
@@ -33,6 +34,7 @@ JACKAL_API std::string peerings_csv(const lab::Lab& lab,
 /// `from,to,pairs,replies`; cells without pairs are left out.
 JACKAL_API std::string grid_csv(const reach::Grid& grid);
 /// `from,to,pairs,services`, a record for all pairs between which the same gets through.
+JACKAL_API std::string sweep_csv(const lab::Lab& lab, const reach::Sweep& sweep);
 JACKAL_API std::string services_csv(const reach::ServicesGrid& grid);
 /// `from,to,pairs,replies,rtt_ms,cause`.
 JACKAL_API std::string sites_csv(const lab::Lab& lab, const reach::SiteReach& reach);

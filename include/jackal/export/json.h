@@ -10,11 +10,12 @@
 #include "jackal/probe/mend.h"
 #include "jackal/probe/timeline.h"
 #include "jackal/probe/trace.h"
-#include "jackal/probe/verify.h"
 #include "jackal/reach/check.h"
 #include "jackal/reach/grid.h"
 #include "jackal/reach/services.h"
 #include "jackal/reach/sites.h"
+#include "jackal/reach/sweep.h"
+#include "jackal/reach/verify.h"
 #include "jackal/reach/ways.h"
 
 namespace jackal::exports {
@@ -33,6 +34,9 @@ JACKAL_API std::string machines_json(const lab::Lab& lab);
 JACKAL_API std::string peerings_json(const plan::Plan& plan, const routing::Settled& settled,
                                      const std::vector<lab::PeeringId>& peerings);
 JACKAL_API std::string sites_json(const lab::Lab& lab, const reach::SiteReach& reach);
+/// The cuts in their order; all of them, harmful or not.
+JACKAL_API std::string sweep_json(const lab::Lab& lab, const reach::SweepQuestion& question,
+                                  const reach::Sweep& sweep);
 /// Cells without pairs are left out.
 JACKAL_API std::string grid_json(const plan::Plan& plan, const lab::Lab& lab,
                                  const reach::GridQuestion& question, const reach::Grid& grid);
@@ -71,6 +75,6 @@ JACKAL_API std::string ping_json(const plan::Plan& plan, const routing::Settled&
 JACKAL_API std::string trace_json(const plan::Plan& plan, const routing::Settled& settled,
                                   const probe::TraceAnswer& answer, const probe::Mending* mending);
 JACKAL_API std::string verify_json(const lab::Lab& lab,
-                                   const std::vector<probe::Verdict>& verdicts);
+                                   const std::vector<reach::Verdict>& verdicts);
 
 } // namespace jackal::exports

@@ -4,8 +4,8 @@
 
 #include "jackal/api.h"
 #include "jackal/plan/plan.h"
-#include "jackal/probe/verify.h"
 #include "jackal/reach/check.h"
+#include "jackal/reach/verify.h"
 
 #include <string>
 
@@ -13,7 +13,7 @@ namespace jackal::exports {
 
 /// The verdicts as JUnit XML: one suite, a test case for each expectation. The place in the plan
 /// stands in `file` and `line`, and at the start of a failure's text with its column.
-JACKAL_API std::string junit(const lab::Lab& lab, const std::vector<probe::Verdict>& verdicts);
+JACKAL_API std::string junit(const lab::Lab& lab, const std::vector<reach::Verdict>& verdicts);
 
 /// The findings as SARIF 2.1.0 (OASIS): one run, a rule for each cause, a result for each finding.
 JACKAL_API std::string sarif(const plan::Plan& plan, const lab::Lab& lab,

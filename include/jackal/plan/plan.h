@@ -399,18 +399,20 @@ struct Link {
     Mark at;
 };
 
-/// A ping, or a connection to a service, whose outcome the builder states beforehand.
+/// A ping, or a connection to a service, whose outcome the builder states beforehand; or that
+/// nothing gets through at all.
 struct Expectation {
     Placed<std::string> from;            ///< a machine, MACHINE/NIC, a subnet or a site
     Placed<std::string> to;              ///< the same, or an address
     std::optional<net::Service> service; ///< unset: a ping
+    bool apart = false; ///< no packet of either may reach the other; else a ping, or a service
     /// Of a ping "reply" or "no-reply", of a connection "open" or "closed", or the slug of the
     /// cause that must be in the way.
     Placed<std::string> gets = std::string("reply");
     std::optional<net::Family> family;
     std::optional<std::chrono::microseconds> within; ///< longest mean round-trip time allowed
     std::vector<Placed<std::string>> cuts;           ///< under which it must hold, all at once
-    bool any_cut = false;                            ///< it must hold whichever one link is cut
+    std::uint8_t any_cuts = 0; ///< it must hold whichever link is cut, or with 2 whichever two are
     std::string about;
     Mark at;
 };

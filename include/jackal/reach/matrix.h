@@ -25,6 +25,7 @@
 #include "jackal/routing/settled.h"
 
 #include <functional>
+#include <memory>
 #include <unordered_map>
 #include <vector>
 
@@ -34,10 +35,14 @@ namespace jackal::reach {
 struct Asking {
     std::optional<net::Service> service; ///< unset: an echo request of 56 bytes
     bool is_served = false;              ///< takes it that something listens wherever it is asked
+    bool is_one_way = false;             ///< whether it arrives, not whether an answer does
+    bool keeps_ways = false;             ///< for Matrix::way
     unsigned threads = 1;
 };
 
-/// See above. Refers to nothing; threads may share one.
+class MatrixWays;
+
+/// See above. Refers to nothing, but to the lab if it keeps ways; threads may share one.
 class JACKAL_API Matrix {
   public:
     /// Of one family, in the order in which they were given.
@@ -59,6 +64,11 @@ class JACKAL_API Matrix {
     bool is_walked(std::size_t from, std::size_t to) const {
         return bit(unsettled_, std::size_t{class_of_[to]} * words_ * 64 + class_of_[from]);
     }
+    /// Stands for the way there and back, of a pair that is neither walked nor an end and itself:
+    /// if it is the same under another condition of the lab, the packets pass the same machines,
+    /// and leave each by the same NIC; what is left out are the ends' own NICs, and that by which
+    /// the last machine sends to the end. Needs Asking::keeps_ways.
+    std::uint64_t way(std::size_t from, std::size_t to) const;
     /// How many ends get an answer from how many, an end and itself left out.
     std::uint64_t replies() const;
 
@@ -82,6 +92,7 @@ class JACKAL_API Matrix {
     Bits self_;                           // by class: whether an end reaches itself
     std::unordered_map<std::size_t, std::vector<bool>> each_; // by cell: target by target
     std::uint64_t walked_ = 0;
+    std::shared_ptr<const MatrixWays> ways_;
 };
 
 /// The addresses of the family that the machines of the lab have, outside or not, in the order of

@@ -12,12 +12,15 @@ using net::Protocol;
 
 namespace {
 
-constexpr std::array protocols{Protocol::icmp, Protocol::tcp, Protocol::udp, Protocol::ospf};
+// A packet's own; any: one without a name here.
+constexpr std::array protocols{Protocol::any, Protocol::icmp, Protocol::tcp, Protocol::udp,
+                               Protocol::ospf};
 constexpr std::array ways{plan::Way::in, plan::Way::out, plan::Way::through};
 
 std::uint8_t sort_of(net::Family family, plan::Way way, Protocol protocol) {
     unsigned ipv6 = family == net::Family::ipv6 ? 1 : 0;
-    return static_cast<std::uint8_t>(ipv6 * 16 + static_cast<unsigned>(way) * 4
+    return static_cast<std::uint8_t>((ipv6 * ways.size() + static_cast<unsigned>(way))
+                                         * protocols.size()
                                      + static_cast<unsigned>(protocol));
 }
 
@@ -76,7 +79,7 @@ std::vector<net::Range> ranges_of(bool any, const std::vector<net::Prefix>& pref
 
 // How many keys and port ranges a rule has in the index, at most `most`.
 std::size_t entries_of(const FilterRule& rule, std::size_t most) {
-    constexpr std::size_t sorts = 24;
+    constexpr std::size_t sorts = 2 * ways.size() * protocols.size();
     std::size_t entries = sorts;
     for (std::size_t count : {rule.from.size(), rule.to.size(), rule.ports.size()}) {
         if (count > most)

@@ -171,12 +171,13 @@ void read_cable(Reader& r, NodeId node, Link link, Plan& plan) {
                            .at = link.at});
 }
 
-constexpr const char* ping_or_connect = "an expectation has `ping` or `connect`, not both";
+constexpr const char* one_question =
+    "an expectation has one of `ping`, `connect` and `apart`, not two";
 
 // `connect: [FROM, TO, tcp/22]`
 void read_connect(Reader& r, NodeId node, Expectation& e) {
     if (e.from.at)
-        return r.problem(node, ping_or_connect);
+        return r.problem(node, one_question);
     e.service = net::Service{};
     if (!e.gets.at)
         e.gets.value = "open";
@@ -193,11 +194,22 @@ void read_connect(Reader& r, NodeId node, Expectation& e) {
 
 const Key<Expectation> expectation_keys[] = {
     {"about", [](Reader& r, NodeId n, Expectation& e) { read_text(r, n, e.about); }},
+    {"apart",
+     [](Reader& r, NodeId n, Expectation& e) {
+         if (e.service || e.from.at)
+             return r.problem(n, one_question);
+         e.apart = true;
+         if (!e.gets.at)
+             e.gets.value = "nothing";
+         read_pair(r, n, "apart", e.from, e.to);
+     }},
     {"connect", read_connect},
     {"cut",
      [](Reader& r, NodeId n, Expectation& e) {
          if (r.kind(n) == NodeKind::scalar && r.text(n) == "any")
-             e.any_cut = true;
+             e.any_cuts = 1;
+         else if (r.kind(n) == NodeKind::scalar && r.text(n) == "any-two")
+             e.any_cuts = 2;
          else
              r.each_item(n, [&](NodeId item) { read_word(r, item, e.cuts.emplace_back()); });
      }},
@@ -209,8 +221,8 @@ const Key<Expectation> expectation_keys[] = {
     {"gets", [](Reader& r, NodeId n, Expectation& e) { read_word(r, n, e.gets); }},
     {"ping",
      [](Reader& r, NodeId n, Expectation& e) {
-         if (e.service)
-             return r.problem(n, ping_or_connect);
+         if (e.service || e.apart)
+             return r.problem(n, one_question);
          read_pair(r, n, "ping", e.from, e.to);
      }},
     {"within", [](Reader& r, NodeId n, Expectation& e) { e.within = read_delay(r, n); }},
@@ -246,9 +258,8 @@ const Key<Plan> plan_keys[] = {
              e.at = r.at(item);
              r.mapping(item, "an expectation", expectation_keys, e);
              if (!e.service && (e.from.value.empty() || e.to.value.empty()))
-                 r.problem(
-                     item,
-                     "an expectation needs `ping: [FROM, TO]` or `connect: [FROM, TO, SERVICE]`");
+                 r.problem(item, "an expectation needs `ping: [FROM, TO]`, `connect: [FROM, TO, "
+                                 "SERVICE]` or `apart: [ONE, OTHER]`");
              p.expectations.push_back(std::move(e));
          });
      }},

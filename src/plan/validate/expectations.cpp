@@ -36,6 +36,14 @@ void check_endpoint(Validation& v, const Placed<std::string>& end, bool address_
 void check_expectation(Validation& v, const Expectation& expectation) {
     check_endpoint(v, expectation.from, false);
     check_endpoint(v, expectation.to, true);
+    if (expectation.apart) {
+        if (expectation.gets.at || expectation.within)
+            v.problem(expectation.gets.at ? expectation.gets.at : expectation.at,
+                      "`apart` says all: no `gets` and no `within` beside it");
+        if (net::parse_address(expectation.to.value))
+            v.problem(expectation.to.at, "`apart` is about machines, subnets and sites");
+        return;
+    }
     const std::string& gets = expectation.gets.value;
     std::vector<std::string_view> known = {"reply", "no-reply"};
     if (expectation.service)

@@ -1,5 +1,7 @@
 #include "reach/engine/column.h"
 
+#include "net/hash.h"
+
 #include <algorithm>
 #include <map>
 #include <tuple>
@@ -19,6 +21,11 @@ bool translates(const lab::Lab& lab, NicId nic, plan::Translation::Kind kind) {
            && std::ranges::any_of(duties->translations, [&](const lab::Translation& rule) {
                   return rule.kind == kind && rule.nic == nic;
               });
+}
+
+std::uint64_t behind_way(std::uint64_t way, std::uint64_t what) {
+    constexpr std::uint64_t odd = 0x9e3779b97f4a7c15;
+    return net::spread(way * odd ^ what);
 }
 
 // True if Linux answers by the NIC that the request came in by: in IPv6, with several NICs on one
@@ -146,6 +153,7 @@ void Column::take(Visit& visit, Fate fate) {
         bool is_uneven = visit.all.is_uneven || fate.is_uneven || visit.all.passes != fate.passes;
         fate.is_uneven = visit.all.is_uneven = is_uneven;
         fate.passes = visit.all.passes = std::max(visit.all.passes, fate.passes);
+        fate.way = visit.all.way = behind_way(visit.all.way, fate.way);
         if (visit.all != fate)
             visit.all = {.kind = Fate::Kind::varies};
     }
@@ -154,8 +162,12 @@ void Column::take(Visit& visit, Fate fate) {
 Fate Column::behind(const Visit& visit, Fate fate) {
     if (fate.kind != Fate::Kind::delivered || !visit.out)
         return fate;
-    if (visit.is_passed_on)
-        ++fate.passes;
+    if (visit.is_passed_on) {
+        MachineId machine = doors_.machine(visit.place);
+        bool is_last = fate.passes++ == 0;
+        std::uint32_t out = is_last ? NicId::no_row : visit.out.row;
+        fate.way = behind_way(fate.way, std::uint64_t{machine.row} << 32 | out);
+    }
     if (fate.passes > most_passes)
         return {.kind = fate.is_uneven ? Fate::Kind::varies : Fate::Kind::lost};
     fate.points = points_.with(doors_.machine(visit.place), visit.in, visit.out, fate.points);

@@ -19,6 +19,8 @@ struct Fate {
     std::uint8_t passes = 0;   ///< machines that pass it on, at most
     std::uint32_t points = 0;  ///< those of them that filter, and its sender, if it does
     std::uint32_t door = none; ///< of delivered: by which it comes in; none at its sender
+    std::uint64_t way = 0;     ///< stands for the machines that pass it on, and the NICs they use,
+                               ///< but for that of the last
 
     static constexpr std::uint32_t none = ~std::uint32_t{0};
     static constexpr std::uint32_t only = none - 1; ///< of a target with one NIC: that

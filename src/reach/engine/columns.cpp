@@ -65,6 +65,33 @@ std::uint32_t Columns::answers_from(std::uint32_t end_class, Doors::Place door) 
     return entrance_numbers_.at(doors_.answerer(door));
 }
 
+Fate Columns::answer_from(std::uint32_t to, const Fate& request, const Fates& fates) const {
+    std::uint32_t entrance = answers_from(to, request.door);
+    return entrance == nowhere ? Fate{.kind = Fate::Kind::lost} : fates[entrance];
+}
+
+Columns::Between Columns::between(std::uint32_t from, std::uint32_t to) const {
+    auto find = [](const Near& list, std::uint32_t other) -> const Fate* {
+        auto found =
+            std::ranges::lower_bound(list, other, {}, [](const auto& n) { return n.first; });
+        return found != list.end() && found->first == other ? &found->second : nullptr;
+    };
+    const Fate lost{.kind = Fate::Kind::lost};
+    Between found{.request = lost, .answer = lost};
+    const OfClass& requests = requests_to(to);
+    if (const Fate* request = find(requests.near, from)) {
+        found.is_near = true;
+        found.request = *request;
+    } else if (entrance(from) != nowhere) {
+        found.request = (*requests.fates)[entrance(from)];
+    }
+    if (const Fate* answer = find(near_answers_[to], from))
+        found.answer = *answer;
+    else if (found.request.kind == Fate::Kind::delivered)
+        found.answer = answer_from(to, found.request, *answers_to(from).fates);
+    return found;
+}
+
 void Columns::find_leaders() {
     std::vector<bool> counted(lab_.machines.size());
     for (lab::MachineId id : lab_.machines.ids())

@@ -42,6 +42,16 @@ class Columns {
     }
     /// What becomes of the answers of a class to those near to it.
     const Near& near_answers(std::uint32_t c) const { return near_answers_[c]; }
+
+    /// Of what the target answers to such a request, by a column of answers.
+    Fate answer_from(std::uint32_t to, const Fate& request, const Fates& fates) const;
+    /// Of a request between two classes that are not walked, and of the answer to it.
+    struct Between {
+        Fate request;
+        Fate answer; ///< lost if the request is
+        bool is_near = false;
+    };
+    Between between(std::uint32_t from, std::uint32_t to) const;
     const Points& points() const { return points_; }
 
   private:

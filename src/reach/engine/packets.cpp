@@ -8,6 +8,7 @@ namespace jackal::reach {
 
 Packets::Packets(net::Family of, const Asking& asking)
     : family(of), service(asking.service), is_served(asking.is_served),
+      is_one_way(asking.is_one_way),
       size_bytes(probe::packet_bytes(of, protocol(), probe::PingQuestion{}.payload_bytes)) {}
 
 packet::Header Packets::header(bool is_answer) const {

@@ -10,6 +10,7 @@ struct Packets {
     net::Family family = net::Family::ipv4;
     std::optional<net::Service> service;
     bool is_served = false;
+    bool is_one_way = false; ///< what comes back does not matter
     unsigned size_bytes = 0;
 
     Packets(net::Family of, const Asking& asking);

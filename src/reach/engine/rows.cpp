@@ -62,7 +62,7 @@ void Rows::find_runs() {
 }
 
 bool Rows::is_open(const EndClass& target) const {
-    return !packets_.service || packets_.is_served
+    return !packets_.service || packets_.is_served || packets_.is_one_way
            || lab_.listens(lab_.nics[lab_.addresses[target.first].nic].machine, *packets_.service);
 }
 
@@ -75,15 +75,12 @@ std::vector<FilterCheck> Rows::end_checks(std::uint32_t to, const Fate& request)
 
 // --- ways there and back ---------------------------------------------------------------------
 
-Fate Rows::answer_from(std::uint32_t to, const Fate& request, const Columns::Fates& fates) const {
-    std::uint32_t entrance = columns_.answers_from(to, request.door);
-    return entrance == Columns::nowhere ? Fate{.kind = Fate::Kind::lost} : fates[entrance];
-}
-
 Rows::Outcome Rows::outcome(const Fate& request, const Fate& answer, Worker& worker) const {
     using Kind = Outcome::Kind;
     if (request.kind == Fate::Kind::varies)
         return {.kind = Kind::varies};
+    if (packets_.is_one_way && request.kind == Fate::Kind::delivered)
+        return {.kind = Kind::answered, .request = request};
     if (request.kind == Fate::Kind::lost || answer.kind == Fate::Kind::lost)
         return {.kind = Kind::lost};
     if (answer.kind == Fate::Kind::varies)
@@ -117,7 +114,8 @@ void Rows::look_ahead(std::uint32_t to, Worker& worker) const {
             continue;
         const Fate& request = (*requests)[run.entrance];
         if (request.kind != Fate::Kind::lost)
-            worker.outcomes[i] = outcome(request, answer_from(to, request, *run.answers), worker);
+            worker.outcomes[i] =
+                outcome(request, columns_.answer_from(to, request, *run.answers), worker);
     }
 }
 
@@ -144,8 +142,9 @@ const Rows::Row& Rows::row(std::uint32_t to, Worker& worker) const {
             worker.unfiltered = row;
     }
     fill_near(to, worker);
-    row.self = columns_.requests_to(to).self.kind == Fate::Kind::delivered
-               && columns_.answers_to(to).self.kind == Fate::Kind::delivered;
+    row.self =
+        columns_.requests_to(to).self.kind == Fate::Kind::delivered
+        && (packets_.is_one_way || columns_.answers_to(to).self.kind == Fate::Kind::delivered);
     if (!is_open(classes_[to])) { // what varies may be sent on to a machine that listens
         row.answered.assign(filters_.words(), 0);
         row.self = false;
@@ -219,7 +218,6 @@ void Rows::ask(std::uint32_t first, std::uint32_t last, const std::vector<Filter
 
 // Where sender or target leaves the way of its entrance, as the other is near to it.
 void Rows::fill_near(std::uint32_t to, Worker& worker) const {
-    static constexpr Fate lost{.kind = Fate::Kind::lost};
     const Columns::OfClass& requests = columns_.requests_to(to);
     const Columns::Near& answers = columns_.near_answers(to);
     std::vector<std::uint32_t> near;
@@ -227,29 +225,15 @@ void Rows::fill_near(std::uint32_t to, Worker& worker) const {
         for (const auto& [from, fate] : *list)
             near.push_back(from);
     sort_unique(near);
-    auto find = [](const Columns::Near& list, std::uint32_t from) -> const Fate* {
-        auto found =
-            std::ranges::lower_bound(list, from, {}, [](const auto& n) { return n.first; });
-        return found != list.end() && found->first == from ? &found->second : nullptr;
-    };
     for (std::uint32_t from : near) {
         clear_bit(worker.row.answered, from);
         clear_bit(worker.row.unsettled, from);
         if (classes_[from].is_walked)
             continue;
-        const Fate* request = find(requests.near, from);
-        bool is_near = request != nullptr;
-        if (!is_near)
-            request = columns_.entrance(from) == Columns::nowhere
-                          ? &lost
-                          : &(*requests.fates)[columns_.entrance(from)];
-        const Fate* answer = find(answers, from);
-        Fate far = answer != nullptr || request->kind != Fate::Kind::delivered
-                       ? lost
-                       : answer_from(to, *request, *columns_.answers_to(from).fates);
-        Outcome found = outcome(*request, answer != nullptr ? *answer : far, worker);
+        Columns::Between fates = columns_.between(from, to);
+        Outcome found = outcome(fates.request, fates.answer, worker);
         fill(from, from + 1, found, to, worker);
-        if (!is_near)
+        if (!fates.is_near)
             ask(from, from + 1, start_checks_[from], worker);
         ask(from, from + 1, end_checks(to, found.request), worker);
     }

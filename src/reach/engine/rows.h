@@ -53,7 +53,6 @@ class Rows {
               Worker& worker) const;
     void ask(std::uint32_t first, std::uint32_t last, const std::vector<FilterCheck>& checks,
              Worker& worker) const;
-    Fate answer_from(std::uint32_t to, const Fate& request, const Columns::Fates& fates) const;
     std::vector<FilterCheck> end_checks(std::uint32_t to, const Fate& request) const;
     bool is_open(const EndClass& target) const;
 

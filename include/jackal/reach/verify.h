@@ -5,15 +5,15 @@
 #include "jackal/limits.h"
 #include "jackal/probe/ping.h"
 
-namespace jackal::probe {
+namespace jackal::reach {
 
 struct Verdict {
     std::size_t expectation = 0; ///< position in Lab::expectations
     bool passed = false;
-    std::size_t pairs = 0;            ///< how many pairs of machines it covers
-    std::size_t failed = 0;           ///< how many of them did not go as expected
-    std::string explanation;          ///< of the first that failed; empty if all passed
-    std::optional<PingAnswer> answer; ///< of the first that failed, else of the first
+    std::size_t pairs = 0;                   ///< how many pairs of machines it covers
+    std::size_t failed = 0;                  ///< how many of them did not go as expected
+    std::string explanation;                 ///< of the first that failed; empty if all passed
+    std::optional<probe::PingAnswer> answer; ///< of the first that failed, else of the first
 };
 
 /// An expectation that covers more pairs than this is not met: it has to be split.
@@ -26,4 +26,4 @@ JACKAL_API Verdict verify(const routing::Settled& settled, std::size_t expectati
 /// The verdicts of all expectations of the lab, in their order.
 JACKAL_API std::vector<Verdict> verify(const routing::Settled& settled);
 
-} // namespace jackal::probe
+} // namespace jackal::reach

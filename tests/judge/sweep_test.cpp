@@ -1,0 +1,193 @@
+// What cuts do to a random lab, and what is apart in it, held against walks of every pair.
+#include "../sanitized.h"
+#include "jackal/jackal.h"
+#include "random_lab.h"
+
+#include <algorithm>
+#include <doctest/doctest.h>
+#include <functional>
+
+using namespace jackal;
+
+namespace {
+
+// Calls use(from, to, exchange) for what every machine asks every NIC of every other.
+using Asked = std::function<probe::Exchange(const routing::Settled&)>;
+void each_pair(const lab::Lab& lab,
+               const std::function<void(lab::MachineId, lab::MachineId, const Asked&)>& use) {
+    auto counts = [&](lab::NicId nic) {
+        return lab.segments[lab.nics[nic].segment].subnet || lab.nics[nic].address_count != 0;
+    };
+    for (lab::MachineId from : lab.machines.ids())
+        for (lab::NicId nic : lab.nics.ids()) {
+            lab::MachineId to = lab.nics[nic].machine;
+            const lab::Machine& target = lab.machines[to];
+            bool is_asked = target.outside ? target.kind == plan::MachineKind::guest
+                                                 && lab.nics[nic].address_count != 0
+                                           : counts(nic);
+            if (from == to || lab.machines[from].outside || !is_asked
+                || std::ranges::none_of(lab.nics_of(from), counts))
+                continue;
+            use(from, to, [&, from, to, nic](const routing::Settled& settled) {
+                return probe::exchange(
+                    settled, {.from = {.name = lab.machines[from].name, .machine = from},
+                              .to = {.name = lab.nic_name(nic), .machine = to, .nic = nic},
+                              .count = 1});
+            });
+        }
+}
+
+// Who passes a packet on, and by which NIC but the last of them.
+using Way = std::vector<std::pair<lab::MachineId, lab::NicId>>;
+void add_way(const packet::Journey& journey, Way& into) {
+    std::size_t first = into.size();
+    for (const packet::Step& step : journey.steps)
+        if (step.action == packet::Action::forward)
+            into.emplace_back(step.machine, step.out);
+    if (into.size() > first)
+        into.back().second = {};
+    into.emplace_back();
+}
+
+struct Counts {
+    std::uint64_t lost = 0;
+    std::uint64_t own = 0;
+    std::uint64_t gained = 0;
+    std::uint64_t moved = 0;
+    bool forks = false; // some packet had several equal next hops, and may move to any
+};
+
+Counts count(const routing::Settled& settled, const routing::Settled& without,
+             const routing::Cut& cut) {
+    const lab::Lab& lab = settled.lab();
+    const auto* nic = std::get_if<routing::NicCut>(&cut);
+    Counts counts;
+    each_pair(lab, [&](lab::MachineId from, lab::MachineId to, const Asked& asked) {
+        if (!without.condition().machine_on(from) || !without.condition().machine_on(to))
+            return;
+        probe::Exchange before = asked(settled);
+        probe::Exchange after = asked(without);
+        if (before.reaches && !after.reaches) {
+            ++counts.lost;
+            bool is_own =
+                nic != nullptr
+                && (lab.nics[nic->nic].machine == from || lab.nics[nic->nic].machine == to);
+            counts.own += is_own ? 1 : 0;
+        } else if (!before.reaches && after.reaches) {
+            ++counts.gained;
+        } else if (before.reaches) {
+            Way ways[2];
+            const probe::Exchange* both[2] = {&before, &after};
+            for (int i : {0, 1}) {
+                add_way(*both[i]->out, ways[i]);
+                add_way(*both[i]->back, ways[i]);
+                counts.forks =
+                    counts.forks || !both[i]->out->forks.empty() || !both[i]->back->forks.empty();
+            }
+            counts.moved += ways[0] != ways[1] ? 1 : 0;
+        }
+    });
+    return counts;
+}
+
+} // namespace
+
+TEST_CASE("a sweep counts of every cut what asking every pair before and after counts") {
+    std::uint64_t labs = sanitized ? 3 : 60;
+    std::size_t looked_into = 0;
+    std::size_t harmful = 0;
+    std::size_t moving = 0;
+    std::size_t kinds = 0;
+    for (std::uint64_t seed = 1; seed <= labs; ++seed) {
+        CAPTURE(seed);
+        lab::Lab lab = lab::build(*plan::read(judge::random_any(seed).dump(), "made-up.yaml").plan);
+        routing::Settled settled = routing::settle(lab);
+        reach::Sweep sweep = reach::sweep(settled, {.kind = reach::Kind::all, .threads = 2});
+        REQUIRE(sweep.cuts.size() == sweep.asked);
+        CHECK(std::ranges::is_sorted(sweep.cuts, std::greater(), &reach::CutEffect::lost));
+        judge::Random random(seed);
+        for (int i = 0; i < 5; ++i) {
+            const reach::CutEffect& effect = random.any_of(sweep.cuts);
+            CAPTURE(to_string(lab, effect.cut.front()));
+            routing::Condition condition = settled.condition();
+            condition.apply(effect.cut.front());
+            Counts counts =
+                count(settled, routing::resettle(settled, condition), effect.cut.front());
+            CHECK(effect.lost == counts.lost);
+            CHECK(effect.own == counts.own);
+            CHECK(effect.gained == counts.gained);
+            CHECK((effect.moved == counts.moved || counts.forks));
+            std::uint64_t lost = 0;
+            for (const reach::CutLoss& loss : effect.losses)
+                lost += loss.lost;
+            CHECK(lost == effect.lost);
+            ++looked_into;
+            harmful += counts.lost != 0 ? 1 : 0;
+            moving += counts.moved != 0 ? 1 : 0;
+            kinds |= std::size_t{1} << static_cast<std::size_t>(effect.kind);
+        }
+    }
+    MESSAGE(looked_into, " cuts, ", harmful, " lose pairs, ", moving, " move some");
+    CHECK(harmful > looked_into / 10);
+    if (!sanitized) {
+        CHECK(moving > looked_into / 50);
+        CHECK(std::popcount(kinds) >= 6);
+    }
+}
+
+TEST_CASE("what is apart lets no packet through, and else one is named that gets through") {
+    std::uint64_t labs = sanitized ? 6 : 150;
+    std::size_t apart = 0;
+    std::size_t open = 0;
+    for (std::uint64_t seed = 1; seed <= labs; ++seed) {
+        CAPTURE(seed);
+        nlohmann::ordered_json text = judge::random_any(seed);
+        judge::Random random(seed);
+        std::vector<std::string> names;
+        for (const auto& [name, subnet] : text["subnets"].items())
+            names.push_back(name);
+        text["expect"] = nlohmann::ordered_json::array();
+        for (int i = 0; i < 3; ++i)
+            text["expect"].push_back({{"apart", {random.any_of(names), random.any_of(names)}}});
+        plan::Reading reading = plan::read(text.dump(), "apart.yaml");
+        REQUIRE(reading.plan);
+        lab::Lab lab = lab::build(*reading.plan);
+        routing::Settled settled = routing::settle(lab);
+        for (const reach::Verdict& verdict : reach::verify(settled)) {
+            const plan::Expectation& wanted = lab.expectations[verdict.expectation];
+            CAPTURE(wanted.from.value);
+            CAPTURE(wanted.to.value);
+            CAPTURE(verdict.explanation);
+            if (!verdict.passed && verdict.pairs != 0) {
+                REQUIRE(verdict.answer);
+                REQUIRE(verdict.answer->out);
+                CHECK(verdict.answer->out->ending == packet::Ending::delivered);
+                ++open;
+                continue;
+            }
+            apart += verdict.passed ? 1 : 0;
+            for (bool there : {true, false}) // pings and services, asked one by one
+                for (const probe::Endpoint& from :
+                     probe::endpoints(lab, (there ? wanted.from : wanted.to).value))
+                    for (const probe::Endpoint& to :
+                         probe::endpoints(lab, (there ? wanted.to : wanted.from).value))
+                        for (std::optional<net::Service> service :
+                             {std::optional<net::Service>{},
+                              std::optional(net::Service{net::Protocol::tcp, 22}),
+                              std::optional(net::Service{net::Protocol::udp, 53}),
+                              std::optional(net::Service{net::Protocol::tcp, 8080})}) {
+                            if (from.machine == to.machine)
+                                continue;
+                            probe::Exchange exchange = probe::exchange(
+                                settled, {.from = from, .to = to, .service = service, .count = 1});
+                            bool arrived = exchange.out
+                                           && exchange.out->ending == packet::Ending::delivered
+                                           && exchange.out->last_machine() == to.machine;
+                            CHECK(!arrived);
+                        }
+        }
+    }
+    MESSAGE(apart, " are apart, ", open, " are not");
+    CHECK(apart > 0);
+    CHECK(open > apart / 10);
+}
