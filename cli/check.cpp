@@ -22,7 +22,58 @@ std::string finding_text(const Style& style, const Opened& opened, const lab::Fi
         out += style.paragraph(fmt::format("{} {}", style.good("remedy"), line), 4) + "\n";
     if (finding.remedy.proof == lab::Remedy::Proof::more_is_needed)
         out += "    more is needed behind that\n";
-    return out + "\n";
+    return out;
+}
+
+// One that goes when another is mended.
+std::string follower_text(const Style& style, const lab::Lab& lab, const lab::Finding& finding) {
+    return style.paragraph(
+               fmt::format("{} {} {}: {}", style.good("mends too"), plan::slug(finding.cause),
+                           style.faint(plan::to_string(finding.at, lab.source)), finding.message),
+               4)
+           + "\n";
+}
+
+// `skerry and harbour reach each other; school is alone`
+std::string islands_text(const lab::Lab& lab,
+                         const std::vector<std::vector<lab::SiteId>>& islands) {
+    std::string text;
+    for (const auto& sites : islands) {
+        std::string names;
+        for (std::size_t i = 0; i < sites.size(); ++i)
+            names += (i == 0                  ? ""
+                      : i + 1 == sites.size() ? " and "
+                                              : ", ")
+                     + lab.sites[sites[i]].name;
+        text += fmt::format("{}{} {}", text.empty() ? "" : "; ", names,
+                            sites.size() == 1 ? "is alone" : "reach each other");
+    }
+    return text;
+}
+
+std::string sum_text(const Style& style, const lab::Lab& lab, const reach::Check& check) {
+    std::string text = fmt::format(
+        "{} pairs of machines asked{}: {} answered", check.pairs_asked,
+        check.pairs > check.pairs_asked ? fmt::format(" of {}", check.pairs) : "", check.answered);
+    auto add = [&](std::size_t count, std::string_view what) {
+        if (count != 0)
+            text += fmt::format(", {} {}", count, what);
+    };
+    add(check.stated, "expected to get no reply");
+    add(check.explained, "explained");
+    add(check.outside, "without a way outside");
+    if (check.unexplained != 0)
+        text += fmt::format(", {} more without a reply: mend these first, and ask again",
+                            check.unexplained);
+    text += "\n";
+    if (check.expectations != 0) {
+        std::string met = fmt::format("{} of {} met", check.expectations_met,
+                                      counted(check.expectations, "expectation"));
+        text += (check.expectations_met == check.expectations ? met : style.bad(met)) + "\n";
+    }
+    if (check.islands.size() > 1 || (check.islands.size() == 1 && check.islands[0].size() > 1))
+        text += islands_text(lab, check.islands) + "\n";
+    return text;
 }
 
 std::vector<std::vector<std::string>> finding_rows(const lab::Lab& lab, const reach::Check& check) {
@@ -63,30 +114,29 @@ std::string check_text(const Style& style, const Opened& opened, const routing::
     std::size_t errors = 0;
     for (auto first = check.findings.begin(); first != check.findings.end();) {
         auto last = std::find_if_not(first, check.findings.end(), [&](const lab::Finding& other) {
-            return other.cause == first->cause && other.at == first->at;
+            return other.cause == first->cause && other.at == first->at
+                   && other.follows == first->follows;
         });
         errors += count(std::ranges::subrange(first, last), [](const lab::Finding& finding) {
             return finding.severity == lab::Severity::error;
         });
-        for (auto told = std::min(last - first, most_alike); told > 0; --told)
-            out += finding_text(style, opened, *first++);
+        for (auto told = std::min(last - first, most_alike); told > 0; --told, ++first)
+            out += first->follows ? follower_text(style, lab, *first)
+                                  : finding_text(style, opened, *first);
         if (first != last)
-            out += fmt::format("    and {} more of this kind, of the same line\n\n", last - first);
+            out += fmt::format("    and {} more of this kind, of the same line\n", last - first);
         first = last;
+        if (first == check.findings.end() || !first->follows)
+            out += "\n";
     }
     std::size_t warnings = check.findings.size() - errors;
-    std::string asked =
-        fmt::format("{} pairs of machines asked{}", check.pairs_asked,
-                    check.pairs > check.pairs_asked ? fmt::format(" of {}", check.pairs) : "");
-    if (check.unexplained != 0)
-        asked += fmt::format(", {} more without a reply: mend these first, and ask again",
-                             check.unexplained);
-    if (check.findings.empty())
-        return out + fmt::format("{}; {}\n", style.good("nothing wrong found"), asked);
     std::string errors_text = counted(errors, "error");
-    return out
-           + fmt::format("{}, {}; {}\n", errors == 0 ? errors_text : style.bad(errors_text),
-                         counted(warnings, "warning"), asked);
+    return out + sum_text(style, lab, check)
+           + (check.findings.empty()
+                  ? style.good("nothing wrong found")
+                  : fmt::format("{}, {}", errors == 0 ? errors_text : style.bad(errors_text),
+                                counted(warnings, "warning")))
+           + "\n";
 }
 
 void add_check(CLI::App& app, Run& run) {

@@ -175,10 +175,11 @@ std::string sweep_text(const Style& style, const lab::Lab& lab, const reach::Swe
     if (only_guests != 0)
         notes += fmt::format("{}: guests, or their NICs, that take nobody else's replies along\n",
                              count(only_guests));
-    std::string total = fmt::format(
-        "{} of {} {} a single point of failure; {} of {} pairs get a reply in the whole lab",
-        failures, count(sweep.cuts.size()), failures == 1 ? "is" : "are", sweep.replies,
-        sweep.pairs);
+    std::string total =
+        fmt::format("{} of {} {}; {} of {} pairs get a reply in the whole lab", failures,
+                    count(sweep.cuts.size()),
+                    failures == 1 ? "is a single point of failure" : "are single points of failure",
+                    sweep.replies, sweep.pairs);
     if (at_once == 2)
         total = fmt::format("{} of {} lose replies; {} of {} pairs get one in the whole lab",
                             failures, count(sweep.cuts.size()), sweep.replies, sweep.pairs);

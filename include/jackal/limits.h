@@ -82,8 +82,11 @@ constexpr int nested_tunnels = 4;
 constexpr std::size_t expected_pairs = 1'000'000;
 /// Causes and places of missing replies that check explains.
 constexpr std::size_t explained_gaps = 200;
-/// Pairs of machines that check asks, and pairs of subnets that one row of sites asks.
-constexpr std::size_t checked_pairs = 250'000;
+/// Pairs of machines that check asks, those of them that it walks, addresses whose matrix it has
+/// for the others, and pairs of subnets that one row of sites asks.
+constexpr std::size_t checked_pairs = 5'000'000;
+constexpr std::size_t checked_walks = 250'000;
+constexpr std::size_t checked_ends = 4'000;
 constexpr std::size_t site_pairs = 10'000;
 /// Words of 64 pairs of a matrix of all pairs, and pairs of it that are walked.
 constexpr std::size_t matrix_words = 32 << 20;

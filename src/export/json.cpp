@@ -177,12 +177,27 @@ std::string check_json(const plan::Plan& plan, const Lab& lab, const reach::Chec
                         {"at", place(f.at)},
                         {"remedy", remedy_text(f.remedy, plan)},
                         {"changes", changes(plan, f.remedy.edits)},
-                        {"mends", proof(f.remedy)}});
+                        {"mends", proof(f.remedy)},
+                        {"follows", f.follows ? json(*f.follows) : json(nullptr)}});
+    json islands = json::array();
+    for (const std::vector<lab::SiteId>& sites : check.islands) {
+        json names = json::array();
+        for (lab::SiteId site : sites)
+            names.push_back(lab.sites[site].name);
+        islands.push_back(names);
+    }
     return text({{"lab", lab.name},
                  {"plan", lab.source},
                  {"pairs", check.pairs},
                  {"pairs_asked", check.pairs_asked},
+                 {"pairs_answered", check.answered},
+                 {"pairs_stated", check.stated},
+                 {"pairs_outside", check.outside},
+                 {"pairs_explained", check.explained},
                  {"pairs_unexplained", check.unexplained},
+                 {"expectations", check.expectations},
+                 {"expectations_met", check.expectations_met},
+                 {"islands", islands},
                  {"findings", rows}});
 }
 

@@ -2,7 +2,9 @@
 
 #include "jackal/routing/discord.h"
 
+#include "jackal/reach/verify.h"
 #include "lab/mistakes/inspection.h"
+#include "reach/foreseen.h"
 #include "reach/tables.h"
 #include "speaker.h"
 
@@ -10,8 +12,8 @@
 #include <fmt/format.h>
 #include <map>
 #include <set>
+#include <thread>
 #include <tuple>
-#include <utility>
 
 namespace jackal::reach {
 
@@ -51,10 +53,46 @@ std::vector<std::uint64_t> traits(const Lab& lab, lab::MachineId id) {
     return traits;
 }
 
+// Sites that reach each other.
+class Islands {
+  public:
+    explicit Islands(const Lab& lab) : lab_(lab) {
+        for (lab::SiteId site : lab.sites.ids())
+            roots_.push_back(site.row);
+    }
+
+    void join(lab::SiteId one, lab::SiteId other) {
+        if (one && other && !lab_.sites[one].outside && !lab_.sites[other].outside)
+            roots_[root(one.row)] = root(other.row);
+    }
+
+    std::vector<std::vector<lab::SiteId>> sets() {
+        std::map<std::uint32_t, std::vector<lab::SiteId>> found;
+        std::vector<std::vector<lab::SiteId>> sets;
+        for (lab::SiteId site : lab_.sites.ids())
+            if (!lab_.sites[site].outside)
+                found[root(site.row)].push_back(site);
+        for (auto& [root, sites] : found)
+            sets.push_back(std::move(sites));
+        std::ranges::sort(sets, {}, [](const auto& sites) { return sites.front(); });
+        return sets;
+    }
+
+  private:
+    std::uint32_t root(std::uint32_t site) {
+        while (roots_[site] != site)
+            site = roots_[site] = roots_[roots_[site]];
+        return site;
+    }
+
+    const Lab& lab_;
+    std::vector<std::uint32_t> roots_;
+};
+
 class Checker {
   public:
     explicit Checker(const routing::Settled& settled)
-        : settled_(settled), lab_(settled.lab()), diagnoser_(settled) {}
+        : settled_(settled), lab_(settled.lab()), diagnoser_(settled), islands_(lab_) {}
 
     Check run(const std::function<void(std::size_t, std::size_t)>& progress) {
         check_.findings = table_findings(settled_);
@@ -63,13 +101,19 @@ class Checker {
         collect_expected();
         std::vector<lab::MachineId> senders;
         collect_ends(senders);
+        foresee();
+        const std::size_t most = foreseen_ ? most_pairs : limits::checked_walks;
         for (lab::MachineId from : senders) {
             for (const probe::Endpoint& to : targets_)
-                if (from != to.machine && check_.pairs_asked < most_pairs)
+                if (from != to.machine && check_.pairs_asked < most)
                     ask(from, to);
             if (progress)
-                progress(check_.pairs_asked, std::min(check_.pairs, most_pairs));
+                progress(check_.pairs_asked, std::min(check_.pairs, most));
         }
+        if (check_.pairs_asked == check_.pairs)
+            weigh_errors();
+        check_.islands = islands_.sets();
+        count_expectations();
         std::vector<lab::Finding> gaps;
         for (const auto& [key, gap] : gaps_)
             report(gap, gaps);
@@ -85,15 +129,19 @@ class Checker {
     // Gaps that the plan itself expects.
     void collect_expected() {
         for (const plan::Expectation& wanted : lab_.expectations) {
-            if (wanted.service || wanted.apart || wanted.any_cuts != 0 || !wanted.cuts.empty()
+            if (wanted.service || wanted.any_cuts != 0 || !wanted.cuts.empty()
                 || wanted.gets.value == "reply")
                 continue;
             const auto from = probe::endpoints(lab_, wanted.from.value);
             const auto to = probe::endpoints(lab_, wanted.to.value);
             for (const probe::Endpoint& one : from)
                 for (const probe::Endpoint& other : to)
-                    if (expected_.size() < limits::expected_pairs)
+                    if (expected_.size() < limits::expected_pairs) {
                         expected_.emplace(std::pair(one.machine, other.machine), wanted.gets.value);
+                        if (wanted.apart)
+                            expected_.emplace(std::pair(other.machine, one.machine),
+                                              wanted.gets.value);
+                    }
         }
     }
 
@@ -110,9 +158,8 @@ class Checker {
                 continue;
             senders.push_back(id);
             targets_.push_back(end_at(lab_, id));
-            bool several = false; // the first subnet is asked by the name
-            for (NicId nic : lab_.nics_of(id))
-                if (lab_.segments[lab_.nics[nic].segment].subnet && std::exchange(several, true))
+            for (NicId nic : lab_.nics_of(id)) // an only one is what the name means
+                if (lab_.segments[lab_.nics[nic].segment].subnet && machine.nic_count > 1)
                     targets_.push_back(end_at(lab_, nic));
         }
         std::size_t own = targets_.size(); // of a sender itself, who does not ask it
@@ -122,30 +169,131 @@ class Checker {
         check_.pairs = senders.size() * targets_.size() - own;
     }
 
+    // Most verdicts at once, unless chance has a say or the lab is very large.
+    void foresee() {
+        std::size_t ends = 0;
+        for (const probe::Endpoint& target : targets_)
+            for (NicId nic : lab_.nics_of(target.machine))
+                ends += target.nic ? 0 : lab_.nics[nic].address_count;
+        if (ends <= limits::checked_ends && Foreseen::is_possible(lab_))
+            foreseen_.emplace(settled_, targets_, targets_, std::nullopt, threads());
+    }
+
+    static unsigned threads() {
+        constexpr unsigned most = 8;
+        return std::clamp(std::thread::hardware_concurrency(), 1U, most);
+    }
+
     void ask(lab::MachineId from, const probe::Endpoint& to) {
         ++check_.pairs_asked;
-        probe::Exchange exchange =
-            probe::exchange(settled_, {.from = end_at(lab_, from), .to = to, .count = 1});
-        if (exchange.replied() || expected_.contains({from, to.machine})
-            || (to.nic && exchange.gap == probe::Gap::no_address))
-            return; // the machine is asked by its name, too
+        const probe::PingQuestion question{.from = end_at(lab_, from), .to = to, .count = 1};
+        if (foreseen_ && foreseen_->reaches(question) == true)
+            return answered(from, to.machine);
+        probe::Exchange exchange = probe::exchange(settled_, question);
+        if (exchange.replied())
+            return answered(from, to.machine);
+        if (to.nic && exchange.gap == probe::Gap::no_address) {
+            --check_.pairs_asked; // the machine is asked by its name, too
+            --check_.pairs;
+            return;
+        }
+        failing_.insert(from);
+        failing_.insert(to.machine);
+        if (expected_.contains({from, to.machine})) {
+            ++check_.stated;
+            return;
+        }
         if (gaps_.size() >= limits::explained_gaps && !diagnoser_.knows(exchange)) {
             ++check_.unexplained;
             return;
         }
         const probe::Diagnosis& d = diagnoser_.of(exchange);
+        failing_.insert(d.where);
         bool meant = is_lost_reply(d.cause) || d.cause == Cause::wrong_default_wins
                      || d.cause == Cause::lease_route_wins;
-        if (lab_.machines[to.machine].outside && !meant)
-            return; // a lab need not reach what is outside
+        if (lab_.machines[to.machine].outside && !meant) {
+            ++check_.outside; // a lab need not reach what is outside
+            return;
+        }
         auto back = expected_.find({to.machine, from});
-        if (back != expected_.end() && back->second == plan::slug(d.cause))
-            return; // what is expected of one way says the same of the other
+        if (back != expected_.end() && back->second == plan::slug(d.cause)) {
+            ++check_.stated; // what is expected of one way says the same of the other
+            return;
+        }
+        ++check_.explained;
+        if (is_told(d))
+            return;
         Gap& gap = gaps_[{d.cause, d.at.line, d.at.column, d.at ? lab::MachineId{} : d.where}];
         if (gap.pairs++ == 0) {
             gap.first = d;
             gap.from = exchange.question.from.name;
             gap.to = to.nic ? lab_.nic_name(to.nic) : to.name;
+        }
+    }
+
+    void answered(lab::MachineId from, lab::MachineId to) {
+        ++check_.answered;
+        islands_.join(lab_.site_of(from), lab_.site_of(to));
+    }
+
+    // --- what the tables tell ------------------------------------------------------------------
+
+    // An error about packets that no failing ping bears out is none.
+    void weigh_errors() {
+        for (lab::Finding& finding : check_.findings)
+            if (finding.severity == lab::Severity::error && is_about_packets(finding.cause)
+                && !is_borne_out(finding))
+                finding.severity = lab::Severity::warning;
+    }
+
+    // False for what is wrong even if every ping gets its reply: ranges, leases, sessions, loops of
+    // frames, sizes.
+    static bool is_about_packets(Cause cause) {
+        switch (cause) {
+        case Cause::duplicate_address:
+        case Cause::address_outside_subnet:
+        case Cause::network_address:
+        case Cause::broadcast_address:
+        case Cause::prefix_length_differs:
+        case Cause::nic_down:
+        case Cause::nic_unaddressed:
+        case Cause::port_down:
+        case Cause::wrong_vlan:
+        case Cause::vlan_not_carried:
+        case Cause::native_vlan_differs:
+        case Cause::segment_split:
+        case Cause::gateway_off_subnet:
+        case Cause::gateway_unclaimed:
+        case Cause::next_hop_off_link:
+        case Cause::next_hop_unclaimed:
+        case Cause::next_hop_does_not_forward:
+        case Cause::default_route_loop:
+        case Cause::routing_loop:
+        case Cause::no_router_between: return true;
+        default: return false;
+        }
+    }
+
+    // True if a machine that it is about, or one on a subnet that it is about, is an end of a ping
+    // that fails, or where that fails.
+    bool is_borne_out(const lab::Finding& finding) const {
+        std::string subject = finding.subject.substr(0, finding.subject.find('/'));
+        if (auto machine = lab_.machine(subject))
+            return failing_.contains(*machine);
+        auto subnet = lab_.subnet(subject);
+        if (!subnet)
+            return !failing_.empty();
+        return std::ranges::any_of(failing_, [&](lab::MachineId machine) {
+            return std::ranges::any_of(lab_.nics_of(machine), [&](NicId nic) {
+                return lab_.segments[lab_.nics[nic].segment].subnet == *subnet;
+            });
+        });
+    }
+
+    void count_expectations() {
+        for (std::size_t i = 0; i < lab_.expectations.size(); ++i) {
+            ++check_.expectations;
+            check_.expectations_met += verify(settled_, i).passed ? 1 : 0;
         }
     }
 
@@ -156,7 +304,14 @@ class Checker {
 
     // True if a finding of the tables tells of it: about the same place, or about what the
     // diagnosis names, or naming who it is about.
-    bool is_told(const probe::Diagnosis& d, const std::string& where) const {
+    bool is_told(const probe::Diagnosis& d) {
+        auto [known, is_new] = is_told_.try_emplace(&d);
+        if (is_new)
+            known->second = is_found(d, lab_.machines[d.where].name);
+        return known->second;
+    }
+
+    bool is_found(const probe::Diagnosis& d, const std::string& where) const {
         auto found = told_.find(d.cause);
         return found != told_.end()
                && std::ranges::any_of(found->second, [&](const lab::Finding* finding) {
@@ -188,7 +343,7 @@ class Checker {
                 return other.second.first.cause == Cause::no_return_route
                        && other.second.first.where == d.where;
             });
-        if (returns || is_told(d, where))
+        if (returns)
             return;
         std::string more;
         if (gap.pairs > 1)
@@ -201,13 +356,17 @@ class Checker {
     }
 
     // So many machines each ask all others.
-    static constexpr std::size_t most_machines = 400;
+    static constexpr std::size_t most_machines = 1000;
 
     const routing::Settled& settled_;
     const Lab& lab_;
     probe::Diagnoser diagnoser_;
+    std::optional<Foreseen> foreseen_;
+    Islands islands_;
+    std::set<lab::MachineId> failing_; // ends of pings without a reply, and where those fail
     Check check_;
     std::vector<probe::Endpoint> targets_;
+    std::map<const probe::Diagnosis*, bool> is_told_;
     std::map<Cause, std::vector<const lab::Finding*>> told_;                    // by the tables
     std::map<std::pair<lab::MachineId, lab::MachineId>, std::string> expected_; // and what for
     // By cause and place in the plan, or who it is at if that is not written there.

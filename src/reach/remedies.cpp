@@ -6,6 +6,7 @@
 #include "reach/tables.h"
 
 #include <algorithm>
+#include <memory>
 #include <set>
 #include <span>
 
@@ -16,17 +17,40 @@ using Proof = lab::Remedy::Proof;
 
 namespace {
 
-// What is still told of the same thing once a plan is changed; nothing if that does not read.
-std::optional<std::vector<Finding>> after(const plan::Plan& plan) {
+// The lab of a changed plan.
+struct Changed {
+    explicit Changed(const plan::Complete& plan)
+        : lab(lab::build(plan)), settled(routing::settle(lab)), found(table_findings(settled)) {
+        std::ranges::move(tunnel_findings(settled), std::back_inserter(found));
+    }
+    Changed(const Changed&) = delete;
+    Changed& operator=(const Changed&) = delete;
+
+    // What is still told of the same thing, or null.
+    const Finding* same(const Finding& finding) const {
+        auto same = std::ranges::find_if(found, [&](const Finding& other) {
+            return other.cause == finding.cause && other.subject == finding.subject
+                   && other.at == finding.at;
+        });
+        return same == found.end() ? nullptr : &*same;
+    }
+    bool has(const Finding& finding) const {
+        if (finding.from.empty())
+            return same(finding) != nullptr;
+        auto question = probe::question(lab, finding.from, finding.to);
+        return !question || !probe::exchange(settled, *question).replied();
+    }
+
+    const lab::Lab lab;
+    const routing::Settled settled;
+    std::vector<Finding> found;
+};
+
+// Null if the plan does not read.
+std::unique_ptr<const Changed> after(const plan::Plan& plan) {
     std::vector<plan::Problem> problems;
     auto complete = plan::Complete::of(plan, problems);
-    if (!complete)
-        return std::nullopt;
-    lab::Lab lab = lab::build(*complete);
-    routing::Settled settled = routing::settle(lab);
-    std::vector<Finding> found = table_findings(settled);
-    std::ranges::move(tunnel_findings(settled), std::back_inserter(found));
-    return found;
+    return complete ? std::make_unique<const Changed>(*complete) : nullptr;
 }
 
 class Trial {
@@ -47,13 +71,22 @@ class Trial {
         finding.remedy.proof = Proof::untried;
         if (finding.from.empty())
             return try_changes(finding);
-        plan::Plan changed = plan::apply(plan_, finding.remedy.edits);
-        if (!can_build() || !plan::problems(changed).empty())
+        if (!can_build())
             return;
-        lab::Lab lab = lab::build(std::move(changed));
-        auto question = probe::question(lab, finding.from, finding.to);
-        bool replies = question && probe::exchange(routing::settle(lab), *question).replied();
-        finding.remedy.proof = replies ? Proof::mends : Proof::more_is_needed;
+        auto changed = after(plan::apply(plan_, finding.remedy.edits));
+        if (changed)
+            finding.remedy.proof = changed->has(finding) ? Proof::more_is_needed : Proof::mends;
+    }
+
+    // Which of the findings are gone once one of them is mended.
+    std::vector<bool> mended_by(const Finding& finding, std::span<const Finding> all) {
+        std::vector<bool> gone(all.size());
+        if (finding.remedy.proof != Proof::mends || !can_build())
+            return gone;
+        auto changed = after(plan::apply(plan_, finding.remedy.edits));
+        for (std::size_t i = 0; i < all.size() && changed; ++i)
+            gone[i] = &all[i] != &finding && !changed->has(all[i]);
+        return gone;
     }
 
     static std::set<std::string> words(const std::vector<plan::Edit>& edits,
@@ -92,15 +125,12 @@ class Trial {
             if (!can_build())
                 return;
             plan::Plan changed = plan::apply(plan_, edits);
-            auto found = after(changed);
+            auto again = after(changed);
             finding.remedy.proof = Proof::more_is_needed;
-            if (!found)
+            if (!again)
                 return;
-            auto same = std::ranges::find_if(*found, [&](const Finding& other) {
-                return other.cause == finding.cause && other.subject == finding.subject
-                       && other.at == finding.at;
-            });
-            if (same == found->end()) {
+            const Finding* same = again->same(finding);
+            if (same == nullptr) {
                 finding.remedy.edits = std::move(edits);
                 finding.remedy.proof = Proof::mends;
                 return;
@@ -120,6 +150,49 @@ class Trial {
 
 } // namespace
 
+namespace {
+
+// Puts findings that a remedy mends besides its own behind that one.
+void sort_by_consequence(Trial& trial, std::vector<Finding>& findings, std::size_t tried) {
+    const std::size_t count = findings.size();
+    std::vector<std::vector<bool>> mended;
+    std::vector<std::size_t> order; // those that mend most others first
+    for (std::size_t i = 0; i < tried; ++i) {
+        mended.push_back(trial.mended_by(findings[i], findings));
+        order.push_back(i);
+    }
+    auto mends = [&](std::size_t i) { return std::ranges::count(mended[i], true); };
+    std::ranges::stable_sort(order, std::greater(), mends);
+    std::vector<std::optional<std::size_t>> root(count);
+    std::vector<std::vector<std::size_t>> followers(count);
+    auto edits = [&](std::size_t i) { return findings[i].remedy.edits.size(); };
+    for (std::size_t i : order)
+        for (std::size_t j = 0; j < count && !root[i]; ++j)
+            if (mended[i][j] && edits(i) <= std::max<std::size_t>(edits(j), 1) && !root[j]
+                && followers[j].empty()) {
+                root[j] = i;
+                followers[i].push_back(j);
+            }
+    std::vector<std::size_t> roots;
+    for (std::size_t i = 0; i < count; ++i)
+        if (!root[i])
+            roots.push_back(i);
+    std::ranges::stable_sort(roots, std::greater(),
+                             [&](std::size_t i) { return followers[i].size(); });
+    std::vector<Finding> sorted;
+    for (std::size_t i : roots) {
+        const std::size_t place = sorted.size();
+        sorted.push_back(std::move(findings[i]));
+        for (std::size_t j : followers[i]) {
+            sorted.push_back(std::move(findings[j]));
+            sorted.back().follows = place;
+        }
+    }
+    findings = std::move(sorted);
+}
+
+} // namespace
+
 void try_remedies(const plan::Plan& plan, const lab::Lab& lab, Check& check) {
     constexpr std::size_t rows_of_speaker = 10; // what it learns is worked out, too
     std::size_t rows =
@@ -136,6 +209,7 @@ void try_remedies(const plan::Plan& plan, const lab::Lab& lab, Check& check) {
     for (std::size_t i = 0; i < tried.size(); ++i)
         if (tried[i] != Trial::words(first[i].remedy.edits, plan))
             trial.run_again(first[i]);
+    sort_by_consequence(trial, check.findings, first.size());
 }
 
 } // namespace jackal::reach

@@ -1,15 +1,10 @@
 #include "jackal/reach/verify.h"
 
-#include "jackal/reach/matrix.h"
-#include "jackal/sorted.h"
-#include "probe/names.h"
-#include "probe/request.h"
 #include "reach/apart.h"
+#include "reach/foreseen.h"
 
 #include <algorithm>
 #include <fmt/format.h>
-#include <map>
-#include <stdexcept>
 
 namespace jackal::reach {
 
@@ -51,73 +46,13 @@ std::string complaint(const PingAnswer& answer, bool as_wanted, const plan::Expe
                        static_cast<double>(wanted.within->count()) / 1000);
 }
 
-// Verdicts of matrices on what an expectation asks, where it asks for no more than a reply.
-class Foreseen {
-  public:
-    Foreseen(const routing::Settled& settled, const plan::Expectation& wanted,
-             const std::vector<Endpoint>& senders, const std::vector<Endpoint>& targets)
-        : settled_(settled), lab_(settled.lab()), wanted_(wanted) {
-        constexpr std::size_t few = 1000; // are walked sooner
-        const std::string& gets = wanted.gets.value;
-        bool is_plain = gets == "reply" || gets == "no-reply" || gets == "open" || gets == "closed";
-        bool loses = std::ranges::any_of(lab_.links, [](const lab::Link& l) { return l.loss > 0; });
-        if (senders.size() * targets.size() <= few || !is_plain || wanted.within || loses)
-            return;
-        std::vector<lab::AddressId> all;
-        for (const auto* ends : {&senders, &targets})
-            for (const Endpoint& end : *ends)
-                for (lab::NicId nic : lab_.nics_of(end.machine))
-                    for (lab::AddressId id : lab_.addresses_of(nic))
-                        all.push_back(id);
-        sort_unique(all);
-        try {
-            for (net::Family family : net::both_families)
-                add_matrix(family, all);
-        } catch (const std::length_error&) {
-            places_.clear();
-        }
-    }
-
-    // Whether a pair gets an answer; nothing if it has to be asked.
-    std::optional<bool> reaches(const Endpoint& from, const Endpoint& to) const {
-        if (places_.empty() || !to.machine)
-            return std::nullopt;
-        const probe::PingQuestion question{
-            .from = from, .to = to, .service = wanted_.service, .family = wanted_.family};
-        if (probe::needs_name(lab_, question))
-            return std::nullopt;
-        probe::Ends ends = probe::chosen_ends(settled_, question);
-        if (!ends.source || !ends.destination)
-            return std::nullopt;
-        auto source = place(from.machine, *ends.source);
-        auto target = place(to.machine, *ends.destination);
-        if (!source || !target)
-            return std::nullopt;
-        return matrices_[ends.source->family()].reaches(*source, *target);
-    }
-
-  private:
-    void add_matrix(net::Family family, const std::vector<lab::AddressId>& all) {
-        std::vector<lab::AddressId> ends;
-        for (lab::AddressId id : all)
-            if (const lab::InterfaceAddress& row = lab_.addresses[id];
-                row.address.family() == family) {
-                places_[{lab_.nics[row.nic].machine, row.address}] = ends.size();
-                ends.push_back(id);
-            }
-        matrices_[family] = matrix(settled_, std::move(ends), {.service = wanted_.service});
-    }
-    std::optional<std::size_t> place(lab::MachineId machine, net::Address address) const {
-        auto found = places_.find({machine, address});
-        return found != places_.end() ? std::optional(found->second) : std::nullopt;
-    }
-
-    const routing::Settled& settled_;
-    const lab::Lab& lab_;
-    const plan::Expectation& wanted_;
-    std::map<std::pair<lab::MachineId, net::Address>, std::size_t> places_;
-    lab::PerFamily<Matrix> matrices_;
-};
+// True if a matrix tells whether the expectation is met, and it is worth one.
+bool is_foreseen(const lab::Lab& lab, const plan::Expectation& wanted, std::size_t pairs) {
+    constexpr std::size_t few = 1000; // are walked sooner
+    const std::string& gets = wanted.gets.value;
+    bool is_plain = gets == "reply" || gets == "no-reply" || gets == "open" || gets == "closed";
+    return pairs > few && is_plain && !wanted.within && Foreseen::is_possible(lab);
+}
 
 // Under the condition of `settled` alone.
 Verdict verify_here(const routing::Settled& settled, std::size_t expectation) {
@@ -136,19 +71,21 @@ Verdict verify_here(const routing::Settled& settled, std::size_t expectation) {
         return verdict;
     }
     Diagnoser diagnoser(settled);
-    const Foreseen foreseen(settled, wanted, senders, targets);
+    std::optional<Foreseen> foreseen;
+    if (is_foreseen(lab, wanted, senders.size() * targets.size()))
+        foreseen.emplace(settled, senders, targets, wanted.service, 1);
     const bool wants_reply = wanted.gets.value == "reply" || wanted.gets.value == "open";
     for (const Endpoint& from : senders)
         for (const Endpoint& to : targets) {
             if (from.machine == to.machine && senders.size() * targets.size() > 1)
                 continue;
             ++verdict.pairs;
-            bool passes = foreseen.reaches(from, to) == wants_reply;
+            const probe::PingQuestion question{
+                .from = from, .to = to, .service = wanted.service, .family = wanted.family};
+            bool passes = foreseen && foreseen->reaches(question) == wants_reply;
             if (passes && verdict.answer)
                 continue;
-            Exchange found = probe::exchange(
-                settled,
-                {.from = from, .to = to, .service = wanted.service, .family = wanted.family});
+            Exchange found = probe::exchange(settled, question);
             bool as_wanted = passes || is_as_wanted(found, wanted, diagnoser);
             passes = as_wanted && is_in_time(found, wanted);
             bool is_first_failure = !passes && verdict.failed++ == 0;

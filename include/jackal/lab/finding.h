@@ -41,6 +41,8 @@ struct Finding {
     plan::Mark at;
     std::string from = {}; ///< of a pair without a reply: who asked,
     std::string to = {};   ///< and who was asked
+    /// The position of another, among the same, whose remedy mends this one, too.
+    std::optional<std::size_t> follows = {};
 };
 
 /// Why two NICs of a subnet do not hear each other, in words, and what mends it.

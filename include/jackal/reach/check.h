@@ -11,10 +11,20 @@
 namespace jackal::reach {
 
 struct JACKAL_API Check {
-    std::vector<lab::Finding> findings; ///< in the order of their lines
-    std::size_t pairs = 0;              ///< a machine that asks, and a NIC that is to answer
-    std::size_t pairs_asked = 0;        ///< how many of them were asked
-    std::size_t unexplained = 0;        ///< pairs without a reply beyond limits::explained_gaps
+    /// Those to mend first come first, as far as try_remedies() has found out; else by line.
+    std::vector<lab::Finding> findings;
+    std::size_t pairs = 0;       ///< a machine that asks, and a NIC that is to answer
+    std::size_t pairs_asked = 0; ///< how many of them were asked
+    std::size_t answered = 0;    ///< of those: got a reply
+    std::size_t stated = 0;      ///< got none, and an expectation says so
+    std::size_t outside = 0;     ///< got none from outside the lab, which nobody has to reach
+    std::size_t explained = 0;   ///< got none, and a finding tells why
+    std::size_t unexplained = 0; ///< got none, beyond limits::explained_gaps
+    std::size_t expectations = 0;
+    std::size_t expectations_met = 0;
+    /// Sites that reach each other, at least by some pair, side by side; one list for a lab
+    /// without sites.
+    std::vector<std::vector<lab::SiteId>> islands;
 
     bool has_errors() const;
 };
@@ -24,15 +34,18 @@ constexpr std::size_t most_pairs = limits::checked_pairs;
 
 /// The findings of the lab (lab::findings), and a finding for every cause and place of pings
 /// between its machines that get no reply, unless a finding tells of it already or an expectation
-/// wants it: an error where the reply is lost on its way, else a warning. Machines ask as they
-/// would by themselves, from the address that their route chooses. What is outside the lab is asked
-/// too; there only lost replies are told. `progress(done, total)` is called now and then, if given.
+/// wants it: an error where the reply is lost on its way, else a warning. What the tables call an
+/// error about packets is a warning if no ping from, to or at what it is about fails. Machines ask
+/// as they would by themselves, from the address that their route chooses. What is outside the lab
+/// is asked too; there only lost replies are told. `progress(done, total)` is called now and then,
+/// if given.
 JACKAL_API Check check(const routing::Settled& settled,
                        const std::function<void(std::size_t, std::size_t)>& progress = {});
 
-/// Tries the remedies of the findings, each on a copy of the plan that `lab` was built from, and
-/// adds what else is asked for then: a NIC that is behind two things that are down needs both up.
-/// How it went is Remedy::proof; of a large lab some stay untried (limits::tried_rows).
+/// Tries the remedies of the findings, each on a copy of the plan that `lab` was built from, puts
+/// those first that others follow from (Finding::follows), and adds what else is asked for then: a
+/// NIC that is behind two things that are down needs both up. How it went is Remedy::proof; of a
+/// large lab some stay untried (limits::tried_rows).
 JACKAL_API void try_remedies(const plan::Plan& plan, const lab::Lab& lab, Check& check);
 
 } // namespace jackal::reach
