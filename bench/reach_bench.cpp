@@ -4,6 +4,7 @@
 #include "jackal/plan/read.h"
 #include "jackal/probe/exchange.h"
 #include "jackal/reach/matrix.h"
+#include "jackal/reach/sweep.h"
 #include "plans.h"
 
 #include <benchmark/benchmark.h>
@@ -76,8 +77,37 @@ void each_pair_walked(benchmark::State& state) {
         sample, benchmark::Counter::kIsIterationInvariantRate | benchmark::Counter::kInvert);
 }
 
+// What every single link of the lab would lose if it were cut.
+void every_link_cut(benchmark::State& state) {
+    Whole& lab = whole(static_cast<unsigned>(state.range(0)));
+    std::size_t cuts = 0;
+    for (auto _ : state)
+        cuts = reach::sweep(lab.settled, {.what = {reach::CutKind::link}, .threads = 2}).asked;
+    state.counters["cut"] =
+        benchmark::Counter(static_cast<double>(cuts), benchmark::Counter::kIsIterationInvariantRate
+                                                          | benchmark::Counter::kInvert);
+}
+
+// The baseline: tables and matrix from nothing for each, and no comparison.
+void each_cut_anew(benchmark::State& state) {
+    Whole& lab = whole(static_cast<unsigned>(state.range(0)));
+    const std::vector<routing::Cut> cuts = routing::single_cuts(lab.lab);
+    for (auto _ : state)
+        for (const routing::Cut& cut : cuts) {
+            routing::Condition condition(lab.lab);
+            condition.apply(cut);
+            routing::Settled settled = routing::settle(lab.lab, condition);
+            benchmark::DoNotOptimize(reach::matrix(settled, lab.guests, {.threads = 2}).replies());
+        }
+    state.counters["cut"] = benchmark::Counter(static_cast<double>(cuts.size()),
+                                               benchmark::Counter::kIsIterationInvariantRate
+                                                   | benchmark::Counter::kInvert);
+}
+
 } // namespace
 
+BENCHMARK(each_cut_anew)->Arg(300)->Unit(benchmark::kMillisecond)->UseRealTime();
+BENCHMARK(every_link_cut)->Arg(300)->Unit(benchmark::kMillisecond)->UseRealTime();
 BENCHMARK(each_pair_walked)->Arg(10'000)->Unit(benchmark::kMillisecond);
 BENCHMARK(matrix)
     ->Args({100, 2})

@@ -99,6 +99,14 @@ void add_report_options(CLI::App& command, PlanOptions& options, Format report,
     add_cuts(command, options);
 }
 
+void add_review_options(CLI::App& command, PlanOptions& options) {
+    add_settings(command, options);
+    add_format(command, options,
+               {{"text", Format::text}, {"json", Format::json}, {"markdown", Format::markdown}},
+               "text (for people), json (for programs) or markdown (for the review of a change)",
+               "text|json|markdown");
+}
+
 void add_table_options(CLI::App& command, PlanOptions& options) {
     command.add_option("PLAN", options.path, plan_help);
     add_settings(command, options);

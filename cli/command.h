@@ -29,7 +29,7 @@ class NotAsked : public std::runtime_error {
     using std::runtime_error::runtime_error;
 };
 
-enum class Format : std::uint8_t { text, json, csv, junit, sarif };
+enum class Format : std::uint8_t { text, json, csv, junit, sarif, markdown };
 
 /// The options that most commands take.
 struct PlanOptions {
@@ -60,6 +60,9 @@ void add_plan_options(CLI::App& command, PlanOptions& options, bool with_cuts);
 /// a command whose answer systems of continuous integration read.
 void add_report_options(CLI::App& command, PlanOptions& options, Format report,
                         const std::string& name);
+
+/// Adds `--set`, and `--format` with `markdown` as a third format.
+void add_review_options(CLI::App& command, PlanOptions& options);
 
 /// Adds `--set` and `--format` to a command whose plan is one of several words.
 void add_common_options(CLI::App& command, PlanOptions& options);
@@ -215,6 +218,7 @@ void add_verify(CLI::App& app, Run& run);
 void add_peerings(CLI::App& app, Run& run);
 void add_reach(CLI::App& app, Run& run);
 void add_sweep(CLI::App& app, Run& run);
+void add_compare(CLI::App& app, Run& run);
 void add_sites(CLI::App& app, Run& run);
 void add_ways(CLI::App& app, Run& run);
 void add_export(CLI::App& app, Run& run);

@@ -6,7 +6,7 @@ _jackal() {
     COMPREPLY=()
 
     if [ "$COMP_CWORD" -eq 1 ]; then
-        COMPREPLY=($(compgen -W "addresses check connect demo export machines names neighbours new peerings \
+        COMPREPLY=($(compgen -W "addresses check compare connect demo export machines names neighbours new peerings \
             ping reach routes sites sweep trace verify ways --help --version" -- "$current"))
         return
     fi
@@ -14,6 +14,7 @@ _jackal() {
     --format)
         case $command in
         check) COMPREPLY=($(compgen -W "text json sarif" -- "$current")) ;;
+        compare) COMPREPLY=($(compgen -W "text json markdown" -- "$current")) ;;
         verify) COMPREPLY=($(compgen -W "text json junit" -- "$current")) ;;
         *) COMPREPLY=($(compgen -W "text json csv" -- "$current")) ;;
         esac

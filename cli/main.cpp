@@ -118,6 +118,7 @@ int main(int argc, char** argv) try {
     add_peerings(app, run);
     add_reach(app, run);
     add_sweep(app, run);
+    add_compare(app, run);
     add_sites(app, run);
     add_ways(app, run);
     add_export(app, run);

@@ -142,6 +142,9 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"sweep" + skerry + "--what tunnel", 0, "\n1 of 1 cut is a single point of failure"},
         {"sweep" + skerry + "--what rope", 2, "rope not in {link,"},
         {"sweep" + skerry + "--service 22", 2, "tcp/22 or udp/53"},
+        {"compare" + skerry + skerry, 0, "nothing differs"},
+        {"compare" + skerry + mistakes + "duplicate-mac.yaml", 1, "\nmachine     chart-desk "},
+        {"compare" + skerry, 2, "NEW is required"},
         {"reach" + skerry + "--service 22", 2, "tcp/22 or udp/53"},
         {"sites" + skerry, 0, "skerry to outside"},
         {"ways" + mistakes + "peering-half.yaml harbour skerry", 0, "2 of 2"},
@@ -475,7 +478,7 @@ TEST_CASE("the completion knows commands, options, shapes and the machines of th
             ++count;
             CHECK(has(help.text, "\n  " + word + " "));
         }
-    CHECK(count == 18);
+    CHECK(count == 19);
 }
 
 TEST_CASE("hostile texts get a clear error in a short time") {

@@ -43,6 +43,7 @@
 #include "jackal/probe/timeline.h"
 #include "jackal/probe/trace.h"
 #include "jackal/reach/check.h"
+#include "jackal/reach/compare.h"
 #include "jackal/reach/expectations.h"
 #include "jackal/reach/grid.h"
 #include "jackal/reach/matrix.h"

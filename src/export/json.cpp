@@ -438,11 +438,59 @@ std::string sites_json(const Lab& lab, const reach::SiteReach& reach) {
 
 namespace {
 
+json maybe_met(const std::optional<bool>& met) {
+    return met ? json(*met) : json(nullptr);
+}
+
 json family(const std::optional<net::Family>& asked) {
     return asked ? json(static_cast<int>(*asked)) : json(nullptr);
 }
 
 } // namespace
+
+std::string compare_json(const Lab& before, const Lab& after, const reach::Comparison& comparison) {
+    auto some = [](const std::string& text) { return text.empty() ? json(nullptr) : json(text); };
+    json changes = json::array();
+    for (const reach::Change& change : comparison.changes)
+        changes.push_back({{"aspect", reach::to_string(change.aspect)},
+                           {"what", change.what},
+                           {"before", some(change.before)},
+                           {"after", some(change.after)}});
+    json reach = json::array();
+    for (const reach::ReachChange& change : comparison.reach)
+        reach.push_back(
+            {{"from", change.from},
+             {"to", change.to},
+             {"gained", change.gained},
+             {"lost", change.lost},
+             {"first", {change.first[0], change.first[1]}},
+             {"cause", change.cause ? json(plan::slug(change.cause->cause)) : json(nullptr)},
+             {"explanation", change.cause ? json(change.cause->explanation) : json(nullptr)}});
+    json expectations = json::array();
+    for (const reach::ExpectationChange& change : comparison.expectations)
+        expectations.push_back({{"expectation", change.what},
+                                {"before", maybe_met(change.before)},
+                                {"after", maybe_met(change.after)},
+                                {"explanation", some(change.explanation)}});
+    auto findings = [](const std::vector<lab::Finding>& list) {
+        json rows = json::array();
+        for (const lab::Finding& f : list)
+            rows.push_back({{"finding", plan::slug(f.cause)},
+                            {"severity", lab::to_string(f.severity)},
+                            {"subject", f.subject},
+                            {"explanation", f.message},
+                            {"at", place(f.at)}});
+        return rows;
+    };
+    return text({{"before", before.source},
+                 {"after", after.source},
+                 {"same", comparison.is_same()},
+                 {"changes", changes},
+                 {"reach", reach},
+                 {"expectations", expectations},
+                 {"findings_gone", findings(comparison.gone)},
+                 {"findings_come", findings(comparison.come)}});
+}
 
 std::string sweep_json(const Lab& lab, const reach::SweepQuestion& question,
                        const reach::Sweep& sweep) {

@@ -118,4 +118,82 @@ std::string sarif(const plan::Plan& plan, const lab::Lab& lab, const reach::Chec
     return log.dump(2, ' ', false, json::error_handler_t::replace) + "\n";
 }
 
+namespace {
+
+// In a cell of a table.
+std::string cell(std::string_view text) {
+    std::string out;
+    for (char c : text.empty() ? std::string_view("–") : text)
+        out += c == '|' ? std::string("\\|") : c == '\n' ? std::string(" ") : std::string(1, c);
+    return out;
+}
+
+std::string row(const std::vector<std::string>& cells) {
+    std::string line = "|";
+    for (const std::string& text : cells)
+        line += " " + cell(text) + " |";
+    return line + "\n";
+}
+
+std::string section(std::string_view title, const std::vector<std::string>& headings,
+                    const std::vector<std::vector<std::string>>& rows) {
+    if (rows.empty())
+        return "";
+    std::string text = fmt::format("\n### {}\n\n", title) + row(headings) + "|";
+    for (std::size_t i = 0; i < headings.size(); ++i)
+        text += "---|";
+    text += "\n";
+    for (const auto& cells : rows)
+        text += row(cells);
+    return text;
+}
+
+std::string met_text(const std::optional<bool>& met) {
+    return !met ? "" : *met ? "met" : "**not met**";
+}
+
+} // namespace
+
+std::string comparison_markdown(const lab::Lab& before, const lab::Lab& after,
+                                const reach::Comparison& comparison) {
+    std::uint64_t lost = 0;
+    std::uint64_t gained = 0;
+    std::vector<std::vector<std::string>> reach;
+    for (const reach::ReachChange& change : comparison.reach) {
+        lost += change.lost;
+        gained += change.gained;
+        reach.push_back({change.from, change.to, fmt::format("{}", change.lost),
+                         fmt::format("{}", change.gained),
+                         change.cause ? fmt::format(
+                             "{} to {}{}: {}", change.first[0], change.first[1],
+                             change.lost == 0 ? ", before" : "", change.cause->explanation)
+                                      : ""});
+    }
+    std::vector<std::vector<std::string>> expectations;
+    for (const reach::ExpectationChange& change : comparison.expectations)
+        expectations.push_back({"`" + change.what + "`", met_text(change.before),
+                                met_text(change.after), change.explanation});
+    std::vector<std::vector<std::string>> findings;
+    for (const auto& [list, word] :
+         {std::pair(&comparison.come, "new"), std::pair(&comparison.gone, "gone")})
+        for (const lab::Finding& finding : *list)
+            findings.push_back({word, std::string(lab::to_string(finding.severity)),
+                                std::string(plan::slug(finding.cause)), finding.message});
+    std::vector<std::vector<std::string>> changes;
+    for (const reach::Change& change : comparison.changes)
+        changes.push_back({std::string(reach::to_string(change.aspect)), change.what, change.before,
+                           change.after});
+    std::string text = fmt::format("## {} to {}\n\n", before.source, after.source);
+    if (comparison.is_same())
+        return text + "Nothing differs.\n";
+    text +=
+        fmt::format("{} pairs of machines lose their replies, {} gain them; findings: {} new, {} "
+                    "gone.\n",
+                    lost, gained, comparison.come.size(), comparison.gone.size());
+    return text + section("Reach", {"from", "to", "lost", "gained", "why"}, reach)
+           + section("Expectations", {"expectation", "before", "after", "why"}, expectations)
+           + section("Findings", {"", "severity", "finding", "what"}, findings)
+           + section("What moves", {"", "what", "before", "after"}, changes);
+}
+
 } // namespace jackal::exports

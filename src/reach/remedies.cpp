@@ -168,7 +168,7 @@ void sort_by_consequence(Trial& trial, std::vector<Finding>& findings, std::size
     auto edits = [&](std::size_t i) { return findings[i].remedy.edits.size(); };
     for (std::size_t i : order)
         for (std::size_t j = 0; j < count && !root[i]; ++j)
-            if (mended[i][j] && edits(i) <= std::max<std::size_t>(edits(j), 1) && !root[j]
+            if (mended[i][j] && (edits(j) == 0 || edits(i) <= edits(j)) && !root[j]
                 && followers[j].empty()) {
                 root[j] = i;
                 followers[i].push_back(j);

@@ -11,6 +11,7 @@
 #include "jackal/probe/timeline.h"
 #include "jackal/probe/trace.h"
 #include "jackal/reach/check.h"
+#include "jackal/reach/compare.h"
 #include "jackal/reach/grid.h"
 #include "jackal/reach/services.h"
 #include "jackal/reach/sites.h"
@@ -34,6 +35,8 @@ JACKAL_API std::string machines_json(const lab::Lab& lab);
 JACKAL_API std::string peerings_json(const plan::Plan& plan, const routing::Settled& settled,
                                      const std::vector<lab::PeeringId>& peerings);
 JACKAL_API std::string sites_json(const lab::Lab& lab, const reach::SiteReach& reach);
+JACKAL_API std::string compare_json(const lab::Lab& before, const lab::Lab& after,
+                                    const reach::Comparison& comparison);
 /// The cuts in their order; all of them, harmful or not.
 JACKAL_API std::string sweep_json(const lab::Lab& lab, const reach::SweepQuestion& question,
                                   const reach::Sweep& sweep);

@@ -1,0 +1,70 @@
+// Two plans, one before and one after a change.
+#include "jackal/jackal.h"
+
+#include <doctest/doctest.h>
+#include <set>
+
+using namespace jackal;
+
+TEST_CASE("two plans are compared by what they are about, and by who reaches whom") {
+    auto plan = [](const std::string& guest, const std::string& prefix, const std::string& router,
+                   const std::string& more) {
+        return "lab: t\nsubnets: {hall: {prefix: " + prefix
+               + "}, tank: {prefix: 10.2.0.0/24}}\nguests: {" + guest
+               + ": {nics: [{subnet: hall, address: " + prefix.substr(0, prefix.rfind('.'))
+               + ".9}]}, pump: {nics: [{subnet: tank}]}}\nrouters: {r: {nics: [{subnet: hall}, "
+                 "{subnet: tank}]"
+               + router + "}}\n" + more;
+    };
+    const std::string pings = "expect: [{ping: [pump, hall]}]\n";
+    const std::string old = plan("desk", "10.1.0.0/24", "", pings);
+    struct Row {
+        std::string text;
+        std::vector<std::string> changes; // their kinds
+        std::uint64_t lost;
+        std::size_t expectations;
+        std::size_t come;
+    };
+    for (const Row& row : std::vector<Row>{
+             {old, {}, 0, 0, 0},
+             {plan("bench", "10.1.0.0/24", "", pings), {"name", "mac"}, 0, 0, 0},
+             {plan("desk", "10.3.0.0/24", "", pings),
+              {"subnet", "address", "gateway", "gateway"},
+              0,
+              0,
+              0},
+             {plan("desk", "10.1.0.0/24", ", forwards: false", pings), {"machine"}, 2, 1, 1},
+             {plan("desk", "10.1.0.0/24", ", state: down", pings), {"machine"}, 2, 1, 1},
+             {plan("desk", "10.1.0.0/24", "", ""), {}, 0, 1, 0},
+         }) {
+        CAPTURE(row.text);
+        const lab::Lab before = lab::build(*plan::read(old, "old.yaml").plan);
+        const lab::Lab after = lab::build(*plan::read(row.text, "new.yaml").plan);
+        const reach::Comparison both =
+            reach::compare(routing::settle(before), routing::settle(after));
+        CHECK(both.is_same() == (row.text == old));
+        std::set<std::string> aspects;
+        for (const reach::Change& change : both.changes)
+            aspects.emplace(to_string(change.aspect));
+        CHECK(aspects == std::set<std::string>(row.changes.begin(), row.changes.end()));
+        std::uint64_t lost = 0;
+        for (const reach::ReachChange& change : both.reach) {
+            lost += change.lost;
+            CHECK(change.cause.has_value());
+        }
+        CHECK(lost == row.lost);
+        CHECK(both.expectations.size() == row.expectations);
+        CHECK(both.come.size() >= row.come);
+        // The other way round what was lost is gained.
+        const reach::Comparison back =
+            reach::compare(routing::settle(after), routing::settle(before));
+        std::uint64_t gained = 0;
+        for (const reach::ReachChange& change : back.reach)
+            gained += change.gained;
+        CHECK(gained == lost);
+        CHECK(back.gone.size() == both.come.size());
+        std::string review = exports::comparison_markdown(before, after, both);
+        CHECK((review.find("Nothing differs.") != review.npos) == both.is_same());
+        CHECK((review.find("### Reach") != review.npos) == (lost != 0));
+    }
+}
