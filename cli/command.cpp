@@ -8,6 +8,7 @@
 #include <fstream>
 #include <iostream>
 #include <map>
+#include <thread>
 #include <unistd.h>
 
 namespace jackal::cli {
@@ -113,6 +114,46 @@ void add_table_options(CLI::App& command, PlanOptions& options) {
     add_format(command, options,
                {{"text", Format::text}, {"json", Format::json}, {"csv", Format::csv}},
                "text (for people), json (for programs) or csv (for spreadsheets)", "text|json|csv");
+}
+
+void add_pairs_options(CLI::App& command, PairsOptions& options, const std::string& service) {
+    command
+        .add_option("--machines", options.machines,
+                    "who asks and is asked: guests (default), routers, which are cores of sites "
+                    "too, or all")
+        ->check(CLI::IsMember({"guests", "routers", "all"}).description(""))
+        ->type_name("WHICH");
+    command.add_option("--family", options.family, "4 or 6; default: 4 where both ends have it")
+        ->check(CLI::IsMember({4, 6}).description(""))
+        ->type_name("N");
+    command.add_option("--service", options.service, service)->type_name("SERVICE");
+}
+
+reach::Kind kind_of(const PairsOptions& options) {
+    return options.machines == "guests"    ? reach::Kind::guests
+           : options.machines == "routers" ? reach::Kind::infrastructure
+                                           : reach::Kind::all;
+}
+
+std::optional<net::Family> family_of(const PairsOptions& options) {
+    if (options.family == 0)
+        return std::nullopt;
+    return options.family == 4 ? net::Family::ipv4 : net::Family::ipv6;
+}
+
+std::optional<net::Service> service_of(const PairsOptions& options, std::string_view otherwise) {
+    if (options.service.empty())
+        return std::nullopt;
+    auto service = net::parse_service(options.service);
+    if (!service)
+        throw NotAsked(fmt::format("--service {}: write one such as tcp/22 or udp/53{}",
+                                   options.service, otherwise));
+    return service;
+}
+
+unsigned threads() {
+    constexpr unsigned most = 8;
+    return std::clamp(std::thread::hardware_concurrency(), 1U, most);
 }
 
 bool names_a_plan(const std::string& word) {

@@ -70,6 +70,26 @@ void add_common_options(CLI::App& command, PlanOptions& options);
 /// Adds `PLAN`, `--set` and `--format` with `csv` as a third format to a command.
 void add_table_options(CLI::App& command, PlanOptions& options);
 
+/// Who asks whom, and for what, where all pairs of machines are meant.
+struct PairsOptions {
+    std::string machines = "guests";
+    int family = 0; ///< 4, 6, or 0 for either
+    std::string service;
+};
+
+/// Adds `--machines`, `--family` and `--service`, described by `service`, to a command.
+void add_pairs_options(CLI::App& command, PairsOptions& options, const std::string& service);
+
+reach::Kind kind_of(const PairsOptions& options);
+std::optional<net::Family> family_of(const PairsOptions& options);
+/// Nothing if none is asked for. Throws NotAsked, with `otherwise` behind the examples, if it is
+/// none.
+std::optional<net::Service> service_of(const PairsOptions& options,
+                                       std::string_view otherwise = "");
+
+/// How many threads answer.
+unsigned threads();
+
 /// True if a word on the command line can only mean a plan file.
 bool names_a_plan(const std::string& word);
 

@@ -3,7 +3,6 @@
 #include <algorithm>
 #include <cctype>
 #include <fmt/format.h>
-#include <thread>
 
 namespace jackal::cli {
 
@@ -12,11 +11,9 @@ namespace {
 struct ReachOptions {
     PlanOptions plan;
     std::string by = "subnet";
-    std::string machines = "guests";
     std::vector<std::string> from;
     std::vector<std::string> to;
-    int family = 0;
-    std::string service;
+    PairsOptions pairs;
     std::string as;
 };
 
@@ -300,23 +297,16 @@ std::vector<std::vector<std::string>> services_rows(const reach::ServicesGrid& g
 // --- asking --------------------------------------------------------------------------------------
 
 reach::GridQuestion question_of(const ReachOptions& options) {
-    constexpr unsigned most_threads = 8;
-    reach::GridQuestion question{.from = options.from, .to = options.to};
+    reach::GridQuestion question{.kind = kind_of(options.pairs),
+                                 .from = options.from,
+                                 .to = options.to,
+                                 .family = family_of(options.pairs),
+                                 .threads = threads()};
     for (reach::By by : {reach::By::subnet, reach::By::site, reach::By::machine})
         if (options.by == reach::to_string(by))
             question.by = by;
-    question.kind = options.machines == "guests"    ? reach::Kind::guests
-                    : options.machines == "routers" ? reach::Kind::infrastructure
-                                                    : reach::Kind::all;
-    if (options.family != 0)
-        question.family = options.family == 4 ? net::Family::ipv4 : net::Family::ipv6;
-    if (!options.service.empty() && options.service != any_service) {
-        question.service = net::parse_service(options.service);
-        if (!question.service)
-            throw NotAsked(fmt::format("--service {}: write one such as tcp/22 or udp/53, or any",
-                                       options.service));
-    }
-    question.threads = std::clamp(std::thread::hardware_concurrency(), 1U, most_threads);
+    if (options.pairs.service != any_service)
+        question.service = service_of(options.pairs, ", or any");
     return question;
 }
 
@@ -405,7 +395,7 @@ struct ServicesMaker {
 // The lab's reach as expectations.
 Outcome frozen(const Opened& opened, const ReachOptions& options,
                const reach::GridQuestion& question) {
-    if (options.service == any_service)
+    if (options.pairs.service == any_service)
         throw NotAsked("--as expect: an expectation asks for one service, or pings");
     routing::Settled settled = settle(opened, options.plan);
     return {exports::expect_section(asked([&] {
@@ -426,12 +416,6 @@ void add_reach(CLI::App& app, Run& run) {
         ->check(CLI::IsMember({"subnet", "site", "machine"}).description(""))
         ->type_name("WHAT");
     command
-        ->add_option("--machines", options->machines,
-                     "who asks and is asked: guests (default), routers, which are cores of sites "
-                     "too, or all")
-        ->check(CLI::IsMember({"guests", "routers", "all"}).description(""))
-        ->type_name("WHICH");
-    command
         ->add_option("--from", options->from,
                      "only what is on this subnet or site, or this machine, asks; may be repeated")
         ->type_name("NAME")
@@ -439,15 +423,9 @@ void add_reach(CLI::App& app, Run& run) {
     command->add_option("--to", options->to, "only such are asked; may be repeated")
         ->type_name("NAME")
         ->allow_extra_args(false);
-    command->add_option("--family", options->family, "4 or 6; default: 4 where both ends have it")
-        ->check(CLI::IsMember({4, 6}).description(""))
-        ->type_name("N");
-    command
-        ->add_option("--service", options->service,
-                     "a service instead of a ping, such as tcp/22; any: which services get "
-                     "through, whether or "
-                     "not anything listens")
-        ->type_name("SERVICE");
+    add_pairs_options(*command, options->pairs,
+                      "a service instead of a ping, such as tcp/22; any: which services get "
+                      "through, whether or not anything listens");
     command
         ->add_option("--as", options->as,
                      "expect: what gets a reply today, and what not, as the expect section of a "
@@ -469,7 +447,7 @@ void add_reach(CLI::App& app, Run& run) {
             Progress progress("asking");
             if (!options->as.empty())
                 return frozen(opened, *options, question);
-            if (options->service == any_service)
+            if (options->pairs.service == any_service)
                 return answer(style, opened, options->plan,
                               ServicesMaker{style, opened, question, progress});
             return answer(style, opened, options->plan,

@@ -4,7 +4,6 @@
 #include <algorithm>
 #include <fmt/format.h>
 #include <map>
-#include <thread>
 
 namespace jackal::cli {
 
@@ -14,9 +13,7 @@ struct SweepOptions {
     PlanOptions plan;
     std::vector<std::string> what;
     int at_once = 1;
-    std::string machines = "guests";
-    int family = 0;
-    std::string service;
+    PairsOptions pairs;
 };
 
 std::string name_of(const lab::Lab& lab, const reach::CutEffect& effect) {
@@ -188,24 +185,15 @@ std::string sweep_text(const Style& style, const lab::Lab& lab, const reach::Swe
 }
 
 reach::SweepQuestion question_of(const SweepOptions& options) {
-    constexpr unsigned most_threads = 8;
-    reach::SweepQuestion question{.at_once = options.at_once};
+    reach::SweepQuestion question{.at_once = options.at_once,
+                                  .kind = kind_of(options.pairs),
+                                  .family = family_of(options.pairs),
+                                  .service = service_of(options.pairs),
+                                  .threads = threads()};
     for (const std::string& what : options.what)
         for (reach::CutKind kind : reach::all_cut_kinds())
             if (what == to_string(kind))
                 question.what.push_back(kind);
-    question.kind = options.machines == "guests"    ? reach::Kind::guests
-                    : options.machines == "routers" ? reach::Kind::infrastructure
-                                                    : reach::Kind::all;
-    if (options.family != 0)
-        question.family = options.family == 4 ? net::Family::ipv4 : net::Family::ipv6;
-    if (!options.service.empty()) {
-        question.service = net::parse_service(options.service);
-        if (!question.service)
-            throw NotAsked(
-                fmt::format("--service {}: write one such as tcp/22 or udp/53", options.service));
-    }
-    question.threads = std::clamp(std::thread::hardware_concurrency(), 1U, most_threads);
     return question;
 }
 
@@ -259,17 +247,7 @@ void add_sweep(CLI::App& app, Run& run) {
     command->add_option("--cuts", options->at_once, "how many are made at once: 1 (default) or 2")
         ->check(CLI::IsMember({1, 2}).description(""))
         ->type_name("N");
-    command
-        ->add_option("--machines", options->machines,
-                     "who asks and is asked: guests (default), routers or all")
-        ->check(CLI::IsMember({"guests", "routers", "all"}).description(""))
-        ->type_name("WHICH");
-    command->add_option("--family", options->family, "4 or 6; default: 4 where both ends have it")
-        ->check(CLI::IsMember({4, 6}).description(""))
-        ->type_name("N");
-    command
-        ->add_option("--service", options->service, "a service instead of a ping, such as tcp/22")
-        ->type_name("SERVICE");
+    add_pairs_options(*command, options->pairs, "a service instead of a ping, such as tcp/22");
     command->footer("Examples:\n"
                     "  jackal sweep skerry.yaml\n"
                     "  jackal sweep skerry.yaml --what link --what machine\n"

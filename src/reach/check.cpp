@@ -1,10 +1,11 @@
 #include "jackal/reach/check.h"
 
+#include "jackal/reach/verify.h"
 #include "jackal/routing/discord.h"
 
-#include "jackal/reach/verify.h"
 #include "lab/mistakes/inspection.h"
 #include "reach/foreseen.h"
+#include "reach/parallel.h"
 #include "reach/tables.h"
 #include "speaker.h"
 
@@ -12,7 +13,6 @@
 #include <fmt/format.h>
 #include <map>
 #include <set>
-#include <thread>
 #include <tuple>
 
 namespace jackal::reach {
@@ -176,12 +176,7 @@ class Checker {
             for (NicId nic : lab_.nics_of(target.machine))
                 ends += target.nic ? 0 : lab_.nics[nic].address_count;
         if (ends <= limits::checked_ends && Foreseen::is_possible(lab_))
-            foreseen_.emplace(settled_, targets_, targets_, std::nullopt, threads());
-    }
-
-    static unsigned threads() {
-        constexpr unsigned most = 8;
-        return std::clamp(std::thread::hardware_concurrency(), 1U, most);
+            foreseen_.emplace(settled_, targets_, targets_, std::nullopt, useful_threads());
     }
 
     void ask(lab::MachineId from, const probe::Endpoint& to) {

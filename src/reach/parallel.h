@@ -9,6 +9,12 @@
 
 namespace jackal::reach {
 
+/// How many threads a whole answer takes, unless it is told.
+inline unsigned useful_threads() {
+    constexpr unsigned most = 8;
+    return std::clamp(std::thread::hardware_concurrency(), 1U, most);
+}
+
 /// Calls work(worker, first, last) for stretches of 0 to `count`, `stretch` long each, on so many
 /// threads; `worker` counts those from 0. The first exception that comes out of one ends the work,
 /// and is thrown.
