@@ -1,5 +1,6 @@
 // What systems of continuous integration are given.
 #include "program.h"
+#include "sanitized.h"
 
 #include <algorithm>
 #include <boost/property_tree/ptree.hpp>
@@ -56,7 +57,10 @@ TEST_CASE("verify writes JUnit XML that says what its JSON says") {
 
 TEST_CASE("check writes SARIF with all that the standard requires") {
     std::size_t results = 0;
+    std::size_t files = 0;
     for (const auto& file : std::filesystem::directory_iterator(demo_folder + "mistakes")) {
+        if (sanitized && files++ % 5 != 0)
+            continue;
         std::string asks = reporter + "check " + file.path().string();
         CAPTURE(asks);
         auto wanted = nlohmann::json::parse(run(asks + " --format json").text)["findings"];
@@ -88,7 +92,7 @@ TEST_CASE("check writes SARIF with all that the standard requires") {
             CHECK(place["artifactLocation"]["uri"] == file.path().string());
         }
     }
-    CHECK(results > 80);
+    CHECK(results > (sanitized ? 10U : 80U));
 }
 
 TEST_CASE("names of plans are written as XML and as URI references") {
