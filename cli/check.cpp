@@ -66,10 +66,10 @@ std::string sum_text(const Style& style, const lab::Lab& lab, const reach::Check
         text += fmt::format(", {} more without a reply: mend these first, and ask again",
                             check.unexplained);
     text += "\n";
-    if (check.expectations != 0) {
-        std::string met = fmt::format("{} of {} met", check.expectations_met,
-                                      counted(check.expectations, "expectation"));
-        text += (check.expectations_met == check.expectations ? met : style.bad(met)) + "\n";
+    if (std::size_t all = check.verdicts.size(); all != 0) {
+        std::string met =
+            fmt::format("{} of {} met", check.expectations_met(), counted(all, "expectation"));
+        text += (check.expectations_met() == all ? met : style.bad(met)) + "\n";
     }
     if (check.islands.size() > 1 || (check.islands.size() == 1 && check.islands[0].size() > 1))
         text += islands_text(lab, check.islands) + "\n";

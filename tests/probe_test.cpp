@@ -103,9 +103,10 @@ TEST_CASE("any cut is one wire at a time, whatever the machines are called") {
 
 TEST_CASE("apart holds for every packet, also one that is sent on by a translation") {
     struct Row {
-        std::string rules;   // of the filter between hall and vault
-        std::string nat;     // of the router
-        std::string through; // what gets through; empty if nothing
+        std::string rules;     // of the filter between hall and vault
+        std::string nat;       // of the router
+        std::string through;   // what gets through; empty if nothing
+        std::string desk = {}; // more keys of the guest in hall
     };
     for (const Row& row : std::vector<Row>{
              {"default: deny", "", ""},
@@ -121,12 +122,19 @@ TEST_CASE("apart holds for every packet, also one that is sent on by a translati
              {"default: deny, rules: [{do: allow, proto: tcp, port: 22, to: safe}]",
               ", nat: [{in: eth0, proto: tcp, port: 2222, to: safe, to-port: 22}]",
               "tcp/22 gets through"},
+             {"default: deny, rules: [{do: allow, proto: tcp, port: 22, to: safe}]",
+              ", nat: [{in: eth0, proto: tcp, port: 2222, to: safe, to-port: 22}]",
+              "gets through, from 10.1.0.2 to 10.1.0.1: desk > wall > safe", ", gateway: none"},
+             {"default: deny, rules: [{do: allow, proto: tcp, port: 22, to: safe}]", "", "",
+              ", gateway: none"},
          }) {
         CAPTURE(row.rules);
         const lab::Lab lab =
             lab_of("lab: t\nsubnets: {hall: {prefix: 10.1.0.0/24}, vault: {prefix: 10.2.0.0/24}}\n"
-                   "guests: {desk: {nics: [{subnet: hall}]}, safe: {nics: [{subnet: vault}]}}\n"
-                   "routers: {wall: {nics: [{subnet: hall}, {subnet: vault}], filter: between"
+                   "guests: {desk: {nics: [{subnet: hall}]"
+                   + row.desk
+                   + "}, safe: {nics: [{subnet: vault}]}}\n"
+                     "routers: {wall: {nics: [{subnet: hall}, {subnet: vault}], filter: between"
                    + row.nat + "}}\nfilters: {between: {" + row.rules
                    + "}}\nexpect: [{apart: [hall, vault]}]\n");
         const reach::Verdict verdict = reach::verify(routing::settle(lab)).front();

@@ -2,8 +2,8 @@
 
 #include "jackal/limits.h"
 #include "jackal/reach/matrix.h"
-#include "jackal/reach/services.h"
 #include "jackal/sorted.h"
+#include "reach/service_ranges.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -25,13 +25,6 @@ std::vector<ServiceRange> packet_classes(const lab::Lab& lab) {
     return classes;
 }
 
-std::optional<net::Service> service_of(const ServiceRange& range) {
-    if (range.protocol == net::Protocol::icmp)
-        return std::nullopt;
-    return net::Service{range.protocol,
-                        net::has_ports(range.protocol) ? range.ports.first : std::uint16_t{0}};
-}
-
 std::string name_of(const ServiceRange& range) {
     return range.protocol == net::Protocol::any ? "a protocol that no rule names"
                                                 : to_string({range});
@@ -42,9 +35,7 @@ class Prover {
     Prover(const routing::Settled& settled, Verdict& verdict)
         : settled_(settled), lab_(settled.lab()), verdict_(verdict),
           classes_(packet_classes(lab_)) {
-        if (classes_.size() > limits::service_classes)
-            throw std::length_error(fmt::format("rules tell {} ranges of ports apart, more than {}",
-                                                classes_.size(), limits::service_classes));
+        refuse_many(classes_);
     }
 
     void run(const std::vector<Endpoint>& ones, const std::vector<Endpoint>& others) {
@@ -87,7 +78,7 @@ class Prover {
                             ends.size(), classes_.size()));
         for (const ServiceRange& range : classes_)
             matrices_[family].push_back(
-                matrix(settled_, ends, {.service = service_of(range), .is_one_way = true}));
+                matrix(settled_, ends, {.service = example_of(range), .is_one_way = true}));
     }
 
     std::size_t place(AddressId id) const {
@@ -105,7 +96,7 @@ class Prover {
                     if (matrices_[family][i].reaches(place(source), place(target))) {
                         report(from, to, classes_[i],
                                asked(from, source, lab_.addresses[target].address, to.machine,
-                                     service_of(classes_[i])));
+                                     example_of(classes_[i])));
                         return false;
                     }
                 if (gets_in_by_translation(from, to, source, target))
@@ -124,7 +115,7 @@ class Prover {
                     continue;
                 for (AddressId front : lab_.addresses_of(rule.nic))
                     for (const ServiceRange& range : classes_) {
-                        auto service = service_of(range);
+                        auto service = example_of(range);
                         if (rule.port != 0 && service)
                             service->port = rule.port;
                         probe::Exchange found = asked(from, source, lab_.addresses[front].address,

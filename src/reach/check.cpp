@@ -1,6 +1,5 @@
 #include "jackal/reach/check.h"
 
-#include "jackal/reach/verify.h"
 #include "jackal/routing/discord.h"
 
 #include "lab/mistakes/inspection.h"
@@ -102,7 +101,7 @@ class Checker {
         std::vector<lab::MachineId> senders;
         collect_ends(senders);
         foresee();
-        const std::size_t most = foreseen_ ? most_pairs : limits::checked_walks;
+        const std::size_t most = foreseen_ ? limits::checked_pairs : limits::checked_walks;
         for (lab::MachineId from : senders) {
             for (const probe::Endpoint& to : targets_)
                 if (from != to.machine && check_.pairs_asked < most)
@@ -113,7 +112,7 @@ class Checker {
         if (check_.pairs_asked == check_.pairs)
             weigh_errors();
         check_.islands = islands_.sets();
-        count_expectations();
+        check_.verdicts = verify(settled_);
         std::vector<lab::Finding> gaps;
         for (const auto& [key, gap] : gaps_)
             report(gap, gaps);
@@ -285,13 +284,6 @@ class Checker {
         });
     }
 
-    void count_expectations() {
-        for (std::size_t i = 0; i < lab_.expectations.size(); ++i) {
-            ++check_.expectations;
-            check_.expectations_met += verify(settled_, i).passed ? 1 : 0;
-        }
-    }
-
     static bool is_lost_reply(Cause cause) {
         return cause == Cause::no_return_route || cause == Cause::routing_loop
                || cause == Cause::private_untranslated;
@@ -391,6 +383,10 @@ std::vector<lab::Finding> tunnel_findings(const routing::Settled& settled) {
 bool Check::has_errors() const {
     return std::ranges::any_of(
         findings, [](const lab::Finding& f) { return f.severity == lab::Severity::error; });
+}
+
+std::size_t Check::expectations_met() const {
+    return static_cast<std::size_t>(std::ranges::count(verdicts, true, &Verdict::passed));
 }
 
 Check check(const routing::Settled& settled,

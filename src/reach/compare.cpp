@@ -2,7 +2,6 @@
 
 #include "jackal/probe/mend.h"
 #include "jackal/reach/grid.h"
-#include "jackal/reach/verify.h"
 #include "reach/speaker.h"
 
 #include <algorithm>
@@ -227,10 +226,12 @@ class Comparer {
         tell(1);
         compare_reach();
         tell(2);
-        compare_expectations();
+        Check before = check(before_);
         tell(3);
-        compare_findings();
+        Check after = check(after_);
         tell(4);
+        compare_expectations(before, after);
+        compare_findings(std::move(before.findings), std::move(after.findings));
         return std::move(comparison_);
     }
 
@@ -361,41 +362,40 @@ class Comparer {
     }
 
     // By the text in the names of after.
-    std::map<std::string, Verdict> verdicts(const routing::Settled& settled, bool is_before) const {
-        std::map<std::string, Verdict> found;
-        for (Verdict& verdict : verify(settled)) {
-            plan::Expectation wanted = settled.lab().expectations[verdict.expectation];
+    std::map<std::string, const Verdict*> verdicts(const Lab& lab, const Check& check,
+                                                   bool is_before) const {
+        std::map<std::string, const Verdict*> found;
+        for (const Verdict& verdict : check.verdicts) {
+            plan::Expectation wanted = lab.expectations[verdict.expectation];
             if (is_before) {
                 for (auto* end : {&wanted.from.value, &wanted.to.value})
                     *end = now(subnets_, now_within(machines_, *end));
                 for (plan::Placed<std::string>& cut : wanted.cuts)
                     cut.value = now_within(machines_, cut.value);
             }
-            found.emplace(text_of(wanted), std::move(verdict));
+            found.emplace(text_of(wanted), &verdict);
         }
         return found;
     }
 
-    void compare_expectations() {
-        const auto one = verdicts(before_, true);
-        const auto other = verdicts(after_, false);
+    void compare_expectations(const Check& before, const Check& after) {
+        const auto one = verdicts(before_.lab(), before, true);
+        const auto other = verdicts(after_.lab(), after, false);
         for (const auto& [text, verdict] : one) {
             auto found = other.find(text);
             if (found == other.end())
-                comparison_.expectations.push_back({text, verdict.passed, std::nullopt, ""});
-            else if (found->second.passed != verdict.passed)
+                comparison_.expectations.push_back({text, verdict->passed, std::nullopt, ""});
+            else if (found->second->passed != verdict->passed)
                 comparison_.expectations.push_back(
-                    {text, verdict.passed, found->second.passed, found->second.explanation});
+                    {text, verdict->passed, found->second->passed, found->second->explanation});
         }
         for (const auto& [text, verdict] : other)
             if (!one.contains(text))
                 comparison_.expectations.push_back(
-                    {text, std::nullopt, verdict.passed, verdict.explanation});
+                    {text, std::nullopt, verdict->passed, verdict->explanation});
     }
 
-    void compare_findings() {
-        std::vector<lab::Finding> one = check(before_).findings;
-        std::vector<lab::Finding> other = check(after_).findings;
+    void compare_findings(std::vector<lab::Finding> one, std::vector<lab::Finding> other) {
         auto key = [](const lab::Finding& finding, const NewNames* names) {
             std::string subject = finding.subject.substr(0, finding.subject.find('/'));
             std::string rest = finding.subject.substr(subject.size());

@@ -155,6 +155,8 @@ namespace {
 // Puts findings that a remedy mends besides its own behind that one.
 void sort_by_consequence(Trial& trial, std::vector<Finding>& findings, std::size_t tried) {
     const std::size_t count = findings.size();
+    if (count < 2)
+        return;
     std::vector<std::vector<bool>> mended;
     std::vector<std::size_t> order; // those that mend most others first
     for (std::size_t i = 0; i < tried; ++i) {

@@ -3,6 +3,7 @@
 #include "jackal/limits.h"
 #include "jackal/sorted.h"
 #include "reach/pairs.h"
+#include "reach/service_ranges.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -91,19 +92,26 @@ std::vector<ServiceRange> service_classes(const lab::Lab& lab) {
     return classes;
 }
 
-ServicesGrid services(const routing::Settled& settled, const GridQuestion& question,
-                      const std::function<void(std::size_t, std::size_t)>& progress) {
-    const std::vector<ServiceRange> classes = service_classes(settled.lab());
+std::optional<net::Service> example_of(const ServiceRange& range) {
+    if (range.protocol == net::Protocol::icmp)
+        return std::nullopt;
+    return net::Service{range.protocol,
+                        net::has_ports(range.protocol) ? range.ports.first : std::uint16_t{0}};
+}
+
+void refuse_many(const std::vector<ServiceRange>& classes) {
     if (classes.size() > limits::service_classes)
         throw std::length_error(fmt::format("rules tell {} ranges of ports apart, more than {}",
                                             classes.size(), limits::service_classes));
+}
+
+ServicesGrid services(const routing::Settled& settled, const GridQuestion& question,
+                      const std::function<void(std::size_t, std::size_t)>& progress) {
+    const std::vector<ServiceRange> classes = service_classes(settled.lab());
+    refuse_many(classes);
     std::vector<Asking> askings;
-    for (const ServiceRange& one : classes) {
-        Asking asking{.is_served = true};
-        if (one.protocol != net::Protocol::icmp)
-            asking.service = net::Service{one.protocol, one.ports.first};
-        askings.push_back(asking);
-    }
+    for (const ServiceRange& one : classes)
+        askings.push_back({.service = example_of(one), .is_served = true});
     Pairs pairs(settled, question, askings);
     ServicesGrid grid{.rows = pairs.rows(), .columns = pairs.columns(), .cells = {}};
     for (std::size_t row = 0; row < grid.rows.size(); ++row) {

@@ -33,8 +33,10 @@ JACKAL_API std::string peerings_csv(const lab::Lab& lab,
 
 /// `from,to,pairs,replies`; cells without pairs are left out.
 JACKAL_API std::string grid_csv(const reach::Grid& grid);
-/// `from,to,pairs,services`, a record for all pairs between which the same gets through.
+/// `cut,kind,lost,gained,moved,expectations,settles_after_ms`; two cuts at once stand in `cut` with
+/// a blank between them.
 JACKAL_API std::string sweep_csv(const lab::Lab& lab, const reach::Sweep& sweep);
+/// `from,to,pairs,services`, a record for all pairs between which the same gets through.
 JACKAL_API std::string services_csv(const reach::ServicesGrid& grid);
 /// `from,to,pairs,replies,rtt_ms,cause`.
 JACKAL_API std::string sites_csv(const lab::Lab& lab, const reach::SiteReach& reach);

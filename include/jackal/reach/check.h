@@ -4,7 +4,7 @@
 
 #include "jackal/api.h"
 #include "jackal/limits.h"
-#include "jackal/probe/ping.h"
+#include "jackal/reach/verify.h"
 
 #include <functional>
 
@@ -13,24 +13,21 @@ namespace jackal::reach {
 struct JACKAL_API Check {
     /// Those to mend first come first, as far as try_remedies() has found out; else by line.
     std::vector<lab::Finding> findings;
-    std::size_t pairs = 0;       ///< a machine that asks, and a NIC that is to answer
-    std::size_t pairs_asked = 0; ///< how many of them were asked
-    std::size_t answered = 0;    ///< of those: got a reply
-    std::size_t stated = 0;      ///< got none, and an expectation says so
-    std::size_t outside = 0;     ///< got none from outside the lab, which nobody has to reach
-    std::size_t explained = 0;   ///< got none, and a finding tells why
-    std::size_t unexplained = 0; ///< got none, beyond limits::explained_gaps
-    std::size_t expectations = 0;
-    std::size_t expectations_met = 0;
+    std::size_t pairs = 0;         ///< a machine that asks, and a NIC that is to answer
+    std::size_t pairs_asked = 0;   ///< how many of them were asked
+    std::size_t answered = 0;      ///< of those: got a reply
+    std::size_t stated = 0;        ///< got none, and an expectation says so
+    std::size_t outside = 0;       ///< got none from outside the lab, which nobody has to reach
+    std::size_t explained = 0;     ///< got none, and a finding tells why
+    std::size_t unexplained = 0;   ///< got none, beyond limits::explained_gaps
+    std::vector<Verdict> verdicts; ///< of the plan's expectations
     /// Sites that reach each other, at least by some pair, side by side; one list for a lab
     /// without sites.
     std::vector<std::vector<lab::SiteId>> islands;
 
     bool has_errors() const;
+    std::size_t expectations_met() const;
 };
-
-/// Pairs are asked until this many; check.pairs says how many there are.
-constexpr std::size_t most_pairs = limits::checked_pairs;
 
 /// The findings of the lab (lab::findings), and a finding for every cause and place of pings
 /// between its machines that get no reply, unless a finding tells of it already or an expectation
