@@ -47,14 +47,15 @@ bool is_same(const reach::CutEffect& one, const reach::CutEffect& other) {
 }
 
 // `quay to hut 6, …`
-std::string losses_text(const reach::CutEffect& effect) {
+std::string losses_text(const reach::Sweep& sweep, const reach::CutEffect& effect) {
     constexpr std::size_t most = 2;
     std::string text;
     std::size_t told = 0;
     for (const reach::CutLoss& loss : effect.losses)
         if (loss.lost != 0 && told++ < most)
-            text += fmt::format("{}{} to {} {}", text.empty() ? "" : ", ", loss.from, loss.to,
-                                loss.lost);
+            text += fmt::format("{}{} to {} {}", text.empty() ? "" : ", ", sweep.rows[loss.from],
+                                sweep.columns[loss.to], loss.lost);
+    told += effect.more_losses;
     return told > most ? fmt::format("{}, {} more", text, told - most) : text;
 }
 
@@ -115,15 +116,15 @@ std::vector<Alike> alike(const lab::Lab& lab, const std::vector<const reach::Cut
     return all;
 }
 
-void add_rows(const Style& style, const lab::Lab& lab, const std::vector<Alike>& rows,
-              Table& table) {
+void add_rows(const Style& style, const lab::Lab& lab, const reach::Sweep& sweep,
+              const std::vector<Alike>& rows, Table& table) {
     constexpr std::size_t most = 40;
     for (std::size_t i = 0; i < std::min(most, rows.size()); ++i) {
         const reach::CutEffect& effect = *rows[i].effects.front();
         std::string lost = fmt::format("{}", effect.lost);
         table.add({name_of(lab, effect), effect.lost != 0 ? style.bad(lost) : lost,
                    fmt::format("{}", effect.moved), time_text(effect.settles_after),
-                   lines_text(lab, effect), losses_text(effect)});
+                   lines_text(lab, effect), losses_text(sweep, effect)});
         if (std::size_t more = rows[i].effects.size() - 1; more != 0)
             table.add_line(style.paragraph(
                 style.faint("the same: " + rows[i].names.substr(name_of(lab, effect).size() + 2)),
@@ -152,7 +153,7 @@ std::string sweep_text(const Style& style, const lab::Lab& lab, const reach::Swe
     Table table({"cut", "lost", "moved", "settles in", "fails, line", "lost most"});
     for (std::size_t column : {1, 2, 3})
         table.right(column);
-    add_rows(style, lab, alike(lab, harmful), table);
+    add_rows(style, lab, sweep, alike(lab, harmful), table);
     std::string notes;
     auto count = [&](std::size_t n) {
         return at_once == 2 ? fmt::format("{} {} of cuts", n, n == 1 ? "pair" : "pairs")

@@ -102,6 +102,9 @@ constexpr std::size_t service_classes = 500;
 constexpr std::size_t frozen_ends = 2'000;
 /// Cuts, or pairs of cuts, that one sweep looks into.
 constexpr std::size_t sweep_cuts = 200'000;
+/// Of one cut, and of all of a sweep: pairs of subnets whose losses are kept.
+constexpr std::size_t cut_losses = 1'000;
+constexpr std::size_t sweep_losses = 10'000'000;
 /// Labs that are built to mend one ping.
 constexpr int mending_rounds = 16;
 /// Pings that the script of a lab asks.

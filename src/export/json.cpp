@@ -501,8 +501,10 @@ std::string sweep_json(const Lab& lab, const reach::SweepQuestion& question,
             names.push_back(routing::to_string(lab, cut));
         json losses = json::array();
         for (const reach::CutLoss& loss : effect.losses)
-            losses.push_back(
-                {{"from", loss.from}, {"to", loss.to}, {"lost", loss.lost}, {"moved", loss.moved}});
+            losses.push_back({{"from", sweep.rows[loss.from]},
+                              {"to", sweep.columns[loss.to]},
+                              {"lost", loss.lost},
+                              {"moved", loss.moved}});
         json expectations = json::array();
         for (std::size_t number : effect.expectations) {
             const plan::Expectation& wanted = lab.expectations[number];
@@ -521,6 +523,7 @@ std::string sweep_json(const Lab& lab, const reach::SweepQuestion& question,
                         {"gained", effect.gained},
                         {"moved", effect.moved},
                         {"losses", losses},
+                        {"more_losses", effect.more_losses},
                         {"expectations", expectations},
                         {"settles_after_ms", settles}});
     }

@@ -88,6 +88,7 @@ class Gaps {
 Grid grid(const routing::Settled& settled, const GridQuestion& question,
           const std::function<void(std::size_t, std::size_t)>& progress) {
     Pairs pairs(settled, question, {{.service = question.service}});
+    pairs.refuse_many_cells();
     Gaps gaps(settled, question);
     Grid grid;
     grid.rows = pairs.rows();

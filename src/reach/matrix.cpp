@@ -2,8 +2,7 @@
 
 #include "jackal/limits.h"
 #include "jackal/probe/exchange.h"
-#include "net/hash.h"
-#include "reach/engine/rows.h"
+#include "reach/engine/matrix_ways.h"
 #include "reach/parallel.h"
 
 #include <algorithm>
@@ -37,32 +36,28 @@ std::uint64_t Matrix::replies() const {
     return count;
 }
 
-// What the verdicts are read from.
-class MatrixWays {
-  public:
-    MatrixWays(const routing::Settled& settled, const std::vector<AddressId>& ends,
-               const Asking& asking)
-        : packets(settled.lab().addresses[ends.front()].address.family(), asking),
-          classes(few(reach::classes(settled, ends, packets))),
-          columns(settled, classes, packets, std::max(1U, asking.threads)) {}
+// --- ways --------------------------------------------------------------------------------------
 
-  private:
-    static std::vector<EndClass> few(std::vector<EndClass> classes) {
-        if (classes.size() * ((classes.size() + 63) / 64) > limits::matrix_words)
-            throw std::length_error(fmt::format(
-                "{} machines that differ to packets are too many for a matrix", classes.size()));
-        return classes;
-    }
+namespace {
 
-  public:
-    const Packets packets;
-    const std::vector<EndClass> classes;
-    const Columns columns;
-};
+std::vector<EndClass> few(std::vector<EndClass> classes) {
+    if (classes.size() * ((classes.size() + 63) / 64) > limits::matrix_words)
+        throw std::length_error(fmt::format(
+            "{} machines that differ to packets are too many for a matrix", classes.size()));
+    return classes;
+}
+
+} // namespace
+
+MatrixWays::MatrixWays(const routing::Settled& settled, const std::vector<AddressId>& ends,
+                       const Asking& asking)
+    : packets(settled.lab().addresses[ends.front()].address.family(), asking),
+      classes(few(reach::classes(settled, ends, packets))),
+      columns(settled, classes, packets, std::max(1U, asking.threads)),
+      rows(settled.lab(), classes, packets, columns) {}
 
 std::uint64_t Matrix::way(std::size_t from, std::size_t to) const {
-    Columns::Between found = ways_->columns.between(class_of_[from], class_of_[to]);
-    return net::spread(found.request.way + 1) ^ found.answer.way;
+    return ways_->columns.between(class_of_[from], class_of_[to]).way();
 }
 
 // Works out the classes, the columns, the rows, and what is left.
@@ -79,7 +74,7 @@ class MatrixMaker {
             return std::move(matrix_);
         auto ways = std::make_shared<const MatrixWays>(settled_, matrix_.ends_, asking_);
         number_members(ways->classes);
-        fill_rows({lab_, ways->classes, ways->packets, ways->columns});
+        fill_rows(ways->rows);
         walk_the_rest(ways->classes);
         if (asking_.keeps_ways)
             matrix_.ways_ = std::move(ways);

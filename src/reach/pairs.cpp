@@ -158,11 +158,14 @@ Pairs::Pairs(const routing::Settled& settled, const GridQuestion& question,
              const std::vector<Asking>& askings, bool asks_once)
     : conditions_{&settled}, lab_(settled.lab()), question_(question), askings_(askings),
       rows_(Lines(lab_, question).senders(asks_once)), columns_(Lines(lab_, question).targets()) {
+    make_matrices();
+    sort_out_all();
+}
+
+void Pairs::refuse_many_cells() const {
     if (rows_.size() * columns_.size() > limits::grid_cells)
         throw std::length_error(fmt::format("{} rows and {} columns are more than {} cells",
                                             rows_.size(), columns_.size(), limits::grid_cells));
-    make_matrices();
-    sort_out_all();
 }
 
 Pairs::Pairs(const Pairs& whole, const routing::Settled& other)
@@ -275,9 +278,7 @@ bool Pairs::gets_answer(const PairOfNics& pair, std::size_t asking, std::size_t 
 
 namespace {
 
-// Who passes a packet on, and by which NIC but the last of them, there and back: see Matrix::way.
-using Passed = std::vector<std::pair<MachineId, NicId>>;
-void add_way(const packet::Journey& journey, Passed& into) {
+void add_way(const packet::Journey& journey, std::vector<std::pair<MachineId, NicId>>& into) {
     const std::size_t first = into.size();
     for (const packet::Step& step : journey.steps)
         if (step.action == packet::Action::forward)
@@ -287,31 +288,33 @@ void add_way(const packet::Journey& journey, Passed& into) {
     into.emplace_back();
 }
 
-Passed passed_by(const probe::Exchange& exchange) {
-    Passed passed;
+} // namespace
+
+std::vector<std::pair<MachineId, NicId>> passed_by(const probe::Exchange& exchange) {
+    std::vector<std::pair<MachineId, NicId>> passed;
     add_way(*exchange.out, passed);
     add_way(*exchange.back, passed);
     return passed;
 }
 
-} // namespace
+probe::Exchange Pairs::walk(const routing::Settled& settled, const PairOfNics& pair,
+                            std::uint32_t source) const {
+    AddressId from = ends_[*pair.family][source];
+    return probe::exchange(settled, {.from = end_at(lab_, lab_.nics[pair.from].machine),
+                                     .to = end_at(lab_, pair.to),
+                                     .service = askings_.front().service,
+                                     .is_served = askings_.front().is_served,
+                                     .family = pair.family,
+                                     .source = lab_.addresses[from].address,
+                                     .count = 1});
+}
 
 bool Pairs::is_moved(const PairOfNics& pair) const {
     if (!is_walked(*pair.family, pair.sources, pair.target))
         return matrix(*pair.family, 0, 0).way(pair.sources[0], pair.target)
                != matrix(*pair.family, 0, 1).way(pair.sources[1], pair.target);
-    auto walk = [&](std::size_t condition) {
-        AddressId source = ends_[*pair.family][pair.sources[condition]];
-        return probe::exchange(*conditions_[condition],
-                               {.from = end_at(lab_, lab_.nics[pair.from].machine),
-                                .to = end_at(lab_, pair.to),
-                                .service = askings_.front().service,
-                                .is_served = askings_.front().is_served,
-                                .family = pair.family,
-                                .source = lab_.addresses[source].address,
-                                .count = 1});
-    };
-    return passed_by(walk(0)) != passed_by(walk(1));
+    return passed_by(walk(*conditions_[0], pair, pair.sources[0]))
+           != passed_by(walk(*conditions_[1], pair, pair.sources[1]));
 }
 
 void Pairs::each_other(const Alike& from, const Alike& to, const Use& use) {

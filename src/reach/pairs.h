@@ -1,6 +1,7 @@
 // The pairs of a grid: who asks whom, and which pairs one answer holds for.
 #pragma once
 
+#include "jackal/probe/exchange.h"
 #include "jackal/reach/grid.h"
 
 #include <algorithm>
@@ -20,6 +21,10 @@ struct PairOfNics {
 
     static constexpr std::uint32_t no_place = ~std::uint32_t{0};
 };
+
+/// Who passes the packets of an exchange on, and by which NIC but the last of them, there and back:
+/// what Matrix::way stands for.
+std::vector<std::pair<lab::MachineId, lab::NicId>> passed_by(const probe::Exchange& exchange);
 
 /// Every pair that a question is about, and the verdicts on them, for each of `askings`. Refers to
 /// what it is made from. Throws as grid() does.
@@ -49,6 +54,8 @@ class Pairs {
                     each_other(from, to, use);
     }
     bool gets_answer(const PairOfNics& pair, std::size_t asking, std::size_t condition = 0) const;
+    /// Throws std::length_error if the cells are too many to keep each.
+    void refuse_many_cells() const;
     /// True if the packets of a pair that gets an answer under both conditions go by another way,
     /// there or back. Needs Asking::keeps_ways.
     bool is_moved(const PairOfNics& pair) const;
@@ -70,6 +77,7 @@ class Pairs {
     };
 
   private:
+    friend class ChangedPairs;
     static std::vector<std::string> names(const std::vector<Line>& lines);
 
     void make_matrices();
@@ -106,6 +114,9 @@ class Pairs {
                           .sources = {source, source},
                           .target = target};
     }
+    // The exchange of a pair, sent from a place in the matrices.
+    probe::Exchange walk(const routing::Settled& settled, const PairOfNics& pair,
+                         std::uint32_t source) const;
     bool is_walked(net::Family family, const std::array<std::uint32_t, 2>& sources,
                    std::uint32_t target) const {
         for (std::size_t i = 0; i < matrices_[family].size(); ++i)

@@ -113,6 +113,7 @@ ServicesGrid services(const routing::Settled& settled, const GridQuestion& quest
     for (const ServiceRange& one : classes)
         askings.push_back({.service = example_of(one), .is_served = true});
     Pairs pairs(settled, question, askings);
+    pairs.refuse_many_cells();
     ServicesGrid grid{.rows = pairs.rows(), .columns = pairs.columns(), .cells = {}};
     for (std::size_t row = 0; row < grid.rows.size(); ++row) {
         for (std::size_t column = 0; column < grid.columns.size(); ++column) {

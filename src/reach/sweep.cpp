@@ -3,7 +3,7 @@
 #include "jackal/limits.h"
 #include "jackal/reach/verify.h"
 #include "jackal/sorted.h"
-#include "reach/pairs.h"
+#include "reach/changed_pairs.h"
 #include "reach/parallel.h"
 
 #include <algorithm>
@@ -153,106 +153,203 @@ class Lister {
 
 // --- what comes of it --------------------------------------------------------------------------
 
-class Sweeper {
+std::vector<CutEffect> wanted_of(const routing::Settled& settled, const SweepQuestion& question) {
+    std::vector<CutEffect> singles;
+    for (CutKind kind :
+         question.what.empty() ? all_cut_kinds() : std::span<const CutKind>(question.what))
+        for (Cut& cut : cuts(settled, kind))
+            singles.push_back({.cut = {std::move(cut)}, .kind = kind});
+    std::size_t count =
+        question.at_once == 1 ? singles.size() : singles.size() * (singles.size() - 1) / 2;
+    if (singles.size() > limits::sweep_cuts || count > limits::sweep_cuts)
+        throw std::length_error(fmt::format("{} cuts are more than {}", count, limits::sweep_cuts));
+    if (question.at_once == 1)
+        return singles;
+    std::vector<CutEffect> pairs;
+    for (std::size_t one = 0; one < singles.size(); ++one)
+        for (std::size_t other = one + 1; other < singles.size(); ++other)
+            pairs.push_back({.cut = {singles[one].cut.front(), singles[other].cut.front()},
+                             .kind = singles[one].kind});
+    return pairs;
+}
+
+} // namespace
+
+class Sweeping::Work {
   public:
-    Sweeper(const routing::Settled& settled, const SweepQuestion& question)
-        : settled_(settled), lab_(settled.lab()),
-          threads_(std::max(1U, question.threads)), question_{.kind = question.kind,
-                                                              .family = question.family,
-                                                              .service = question.service,
-                                                              .threads = threads_},
+    Work(const routing::Settled& settled, const SweepQuestion& question)
+        : wanted(wanted_of(settled, question)), settled_(settled),
+          lab_(settled.lab()), question_{.kind = question.kind,
+                                         .family = question.family,
+                                         .service = question.service,
+                                         .threads = std::max(1U, question.threads)},
           whole_(settled, question_, {{.service = question.service, .keeps_ways = true}}, true),
-          row_names_(whole_.rows()), column_names_(whole_.columns()) {
-        for (std::size_t row = 0; row < row_names_.size(); ++row)
-            for (std::size_t column = 0; column < column_names_.size(); ++column)
+          changed_(whole_) {
+        sum_.asked = wanted.size();
+        sum_.rows = whole_.rows();
+        sum_.columns = whole_.columns();
+        for (std::size_t row = 0; row < sum_.rows.size(); ++row)
+            for (std::size_t column = 0; column < sum_.columns.size(); ++column)
                 whole_.each(row, column, [&](const PairOfNics& pair) {
-                    sweep_.pairs += pair.pairs;
-                    sweep_.replies += whole_.gets_answer(pair, 0) ? pair.pairs : 0;
+                    sum_.pairs += pair.pairs;
+                    sum_.replies += whole_.gets_answer(pair, 0) ? pair.pairs : 0;
                 });
         for (std::size_t i = 0; i < lab_.expectations.size(); ++i) {
-            const plan::Expectation& wanted = lab_.expectations[i];
-            if (wanted.cuts.empty() && wanted.any_cuts == 0 && verify(settled, i).passed)
+            const plan::Expectation& expected = lab_.expectations[i];
+            if (expected.cuts.empty() && expected.any_cuts == 0 && verify(settled, i).passed)
                 holding_.push_back(i);
         }
     }
 
-    Sweep run(const std::vector<CutEffect>& wanted,
-              const std::function<bool(std::size_t, std::size_t)>& progress) {
-        sweep_.asked = wanted.size();
-        std::atomic<std::size_t> done = 0;
-        std::atomic<bool> stopped = false;
-        std::mutex telling;
-        std::vector<std::optional<CutEffect>> effects(wanted.size());
-        in_parallel(wanted.size(), 1, threads_, [&](unsigned, std::size_t first, std::size_t last) {
-            for (std::size_t i = first; i < last && !stopped; ++i) {
-                effects[i] = wanted[i];
-                look_into(*effects[i]);
-                std::scoped_lock alone(telling);
-                if (progress && !progress(++done, wanted.size()))
-                    stopped = true;
-            }
-        });
-        for (std::optional<CutEffect>& effect : effects)
-            if (effect)
-                sweep_.cuts.push_back(std::move(*effect));
-        std::ranges::stable_sort(sweep_.cuts, std::greater(), [](const CutEffect& effect) {
-            return std::tuple(effect.lost, effect.expectations.size(), effect.moved, effect.gained);
-        });
-        return std::move(sweep_);
-    }
-
-  private:
-    void look_into(CutEffect& effect) const {
+    CutEffect effect(std::size_t number) {
+        CutEffect effect = wanted.at(number);
         routing::Condition condition = settled_.condition();
         for (const Cut& cut : effect.cut)
             condition.apply(cut);
         const routing::Settled without = routing::resettle(settled_, condition);
-        Pairs pairs(whole_, without);
-        for (std::size_t row = 0; row < row_names_.size(); ++row)
-            for (std::size_t column = 0; column < column_names_.size(); ++column)
-                compare(pairs, row, column, without.condition(), effect);
-        std::ranges::stable_sort(effect.losses, std::greater(), [](const CutLoss& loss) {
-            return std::pair(loss.lost, loss.moved);
-        });
+        auto losses = std::make_unique<Losses>(sum_.rows.size());
+        const ChangedPairs::Use add = [&](std::size_t row, std::size_t column,
+                                          const ChangedPairs::Change& change) {
+            count(row, column, change, without.condition(), *losses, effect);
+        };
+        auto worker = take_worker();
+        if (!add_leaf(effect, add) && !changed_.each(without, *worker, add)) {
+            effect = wanted.at(number);
+            losses = std::make_unique<Losses>(sum_.rows.size());
+            compare_all(without, add);
+        }
+        give_back(std::move(worker));
+        losses->move_into(effect, most_losses());
         for (std::size_t i : holding_)
             if (!verify(without, i).passed)
                 effect.expectations.push_back(i);
         if (lab_.speakers.size() != 0)
             effect.settles_after = settling_time(without);
+        return effect;
     }
 
-    void compare(Pairs& pairs, std::size_t row, std::size_t column,
-                 const routing::Condition& condition, CutEffect& effect) const {
-        CutLoss loss;
-        pairs.each(row, column, [&](const PairOfNics& pair) {
-            if (!condition.machine_on(lab_.nics[pair.from].machine)
-                || !condition.machine_on(lab_.nics[pair.to].machine))
-                return;
-            bool replied = pairs.gets_answer(pair, 0);
-            bool replies = pairs.gets_answer(pair, 0, 1);
-            if (replied && !replies) {
-                loss.lost += pair.pairs;
-                effect.own += is_own(pair, effect) ? pair.pairs : 0;
-            } else if (!replied && replies)
-                effect.gained += pair.pairs;
-            else if (replied && pairs.is_moved(pair))
-                loss.moved += pair.pairs;
+    Sweep sum_up(std::vector<std::optional<CutEffect>> effects) const {
+        Sweep sweep = sum_;
+        for (std::optional<CutEffect>& effect : effects)
+            if (effect)
+                sweep.cuts.push_back(std::move(*effect));
+        std::ranges::stable_sort(sweep.cuts, std::greater(), [](const CutEffect& effect) {
+            return std::tuple(effect.lost, effect.expectations.size(), effect.moved, effect.gained);
         });
-        if (loss.lost == 0 && loss.moved == 0)
-            return;
-        loss.from = row_names_[row];
-        loss.to = column_names_[column];
-        effect.lost += loss.lost;
-        effect.moved += loss.moved;
-        effect.losses.push_back(std::move(loss));
+        return sweep;
     }
 
-    bool is_own(const PairOfNics& pair, const CutEffect& effect) const {
+    const std::vector<CutEffect> wanted; // nothing but the cuts
+
+  private:
+    // The losses of one cut by subnets, told column by column.
+    class Losses {
+      public:
+        explicit Losses(std::size_t rows) : places_(rows, nowhere) {}
+
+        void add(std::size_t row, std::size_t column, std::uint64_t lost, std::uint64_t moved) {
+            if (column != column_) {
+                column_ = column;
+                for (std::size_t i = first_; i < all_.size(); ++i)
+                    places_[all_[i].from] = nowhere;
+                first_ = all_.size();
+            }
+            if (places_[row] == nowhere) {
+                places_[row] = all_.size();
+                all_.push_back({.from = static_cast<std::uint32_t>(row),
+                                .to = static_cast<std::uint32_t>(column)});
+            }
+            all_[places_[row]].lost += lost;
+            all_[places_[row]].moved += moved;
+        }
+
+        // The worst of them, no more than `most`.
+        void move_into(CutEffect& effect, std::size_t most) {
+            auto is_worse = [](const CutLoss& one, const CutLoss& other) {
+                return std::tuple(other.lost, other.moved, one.from, one.to)
+                       < std::tuple(one.lost, one.moved, other.from, other.to);
+            };
+            if (all_.size() > most) {
+                effect.more_losses = all_.size() - most;
+                std::ranges::nth_element(all_, all_.begin() + static_cast<std::ptrdiff_t>(most),
+                                         is_worse);
+                all_.resize(most);
+                all_.shrink_to_fit();
+            }
+            std::ranges::sort(all_, is_worse);
+            effect.losses = std::move(all_);
+        }
+
+      private:
+        static constexpr std::size_t nowhere = ~std::size_t{0};
+        std::vector<CutLoss> all_;
+        std::vector<std::size_t> places_; // by row: where this column's are
+        std::size_t first_ = 0;           // of this column
+        std::size_t column_ = nowhere;
+    };
+
+    std::size_t most_losses() const {
+        return std::min(limits::cut_losses,
+                        limits::sweep_losses / std::max<std::size_t>(wanted.size(), 1));
+    }
+
+    void count(std::size_t row, std::size_t column, const ChangedPairs::Change& change,
+               const routing::Condition& condition, Losses& losses, CutEffect& effect) const {
+        if (!condition.machine_on(lab_.nics[change.from].machine)
+            || !condition.machine_on(lab_.nics[change.to].machine))
+            return;
+        if (!change.replied) {
+            effect.gained += change.pairs;
+        } else if (!change.replies) {
+            effect.lost += change.pairs;
+            effect.own += is_own(change, effect) ? change.pairs : 0;
+            losses.add(row, column, change.pairs, 0);
+        } else {
+            effect.moved += change.pairs;
+            losses.add(row, column, 0, change.pairs);
+        }
+    }
+
+    // A guest, or its only NIC, that is but one end of packets: nobody else's pairs change. False
+    // if the cut is something else.
+    bool add_leaf(const CutEffect& effect, const ChangedPairs::Use& add) const {
+        if (effect.cut.size() != 1)
+            return false;
+        const auto* nic = std::get_if<routing::NicCut>(&effect.cut.front());
+        const auto* off = std::get_if<routing::MachineCut>(&effect.cut.front());
+        if (nic == nullptr && off == nullptr)
+            return false;
+        lab::MachineId machine = nic != nullptr ? lab_.nics[nic->nic].machine : off->machine;
+        if (!changed_.is_leaf(machine))
+            return false;
+        if (nic != nullptr)
+            changed_.each_of_leaf(machine, add);
+        return true;
+    }
+
+    void compare_all(const routing::Settled& without, const ChangedPairs::Use& add) const {
+        Pairs pairs(whole_, without);
+        for (std::size_t column = 0; column < sum_.columns.size(); ++column)
+            for (std::size_t row = 0; row < sum_.rows.size(); ++row)
+                pairs.each(row, column, [&](const PairOfNics& pair) {
+                    bool replied = pairs.gets_answer(pair, 0);
+                    bool replies = pairs.gets_answer(pair, 0, 1);
+                    if (replied != replies || (replied && pairs.is_moved(pair)))
+                        add(row, column,
+                            {.from = pair.from,
+                             .to = pair.to,
+                             .pairs = pair.pairs,
+                             .replied = replied,
+                             .replies = replies});
+                });
+    }
+
+    bool is_own(const ChangedPairs::Change& change, const CutEffect& effect) const {
         return std::ranges::any_of(effect.cut, [&](const Cut& cut) {
             const auto* nic = std::get_if<routing::NicCut>(&cut);
             return nic != nullptr
-                   && (lab_.nics[pair.from].machine == lab_.nics[nic->nic].machine
-                       || lab_.nics[pair.to].machine == lab_.nics[nic->nic].machine);
+                   && (lab_.nics[change.from].machine == lab_.nics[nic->nic].machine
+                       || lab_.nics[change.to].machine == lab_.nics[nic->nic].machine);
         });
     }
 
@@ -265,18 +362,45 @@ class Sweeper {
         return longest;
     }
 
+    std::unique_ptr<ChangedPairs::Worker> take_worker() {
+        std::scoped_lock alone(workers_mutex_);
+        if (idle_.empty())
+            return std::make_unique<ChangedPairs::Worker>(changed_);
+        auto worker = std::move(idle_.back());
+        idle_.pop_back();
+        return worker;
+    }
+    void give_back(std::unique_ptr<ChangedPairs::Worker> worker) {
+        std::scoped_lock alone(workers_mutex_);
+        idle_.push_back(std::move(worker));
+    }
+
     const routing::Settled& settled_;
     const Lab& lab_;
-    const unsigned threads_;
     const GridQuestion question_;
     Pairs whole_;
-    const std::vector<std::string> row_names_;
-    const std::vector<std::string> column_names_;
+    const ChangedPairs changed_;
     std::vector<std::size_t> holding_; // expectations that hold in the whole lab
-    Sweep sweep_;
+    Sweep sum_;                        // without cuts
+    std::mutex workers_mutex_;
+    std::vector<std::unique_ptr<ChangedPairs::Worker>> idle_;
 };
 
-} // namespace
+Sweeping::Sweeping(const routing::Settled& settled, const SweepQuestion& question)
+    : work_(std::make_unique<Work>(settled, question)) {}
+Sweeping::~Sweeping() = default;
+
+std::size_t Sweeping::size() const {
+    return work_->wanted.size();
+}
+
+CutEffect Sweeping::effect(std::size_t number) const {
+    return work_->effect(number);
+}
+
+Sweep Sweeping::sum_up(std::vector<std::optional<CutEffect>> effects) const {
+    return work_->sum_up(std::move(effects));
+}
 
 std::vector<Cut> cuts(const routing::Settled& settled, CutKind kind) {
     return Lister(settled).run(kind);
@@ -284,22 +408,22 @@ std::vector<Cut> cuts(const routing::Settled& settled, CutKind kind) {
 
 Sweep sweep(const routing::Settled& settled, const SweepQuestion& question,
             const std::function<bool(std::size_t, std::size_t)>& progress) {
-    std::vector<CutEffect> singles;
-    for (CutKind kind :
-         question.what.empty() ? all_cut_kinds() : std::span<const CutKind>(question.what))
-        for (Cut& cut : cuts(settled, kind))
-            singles.push_back({.cut = {std::move(cut)}, .kind = kind});
-    std::size_t count =
-        question.at_once == 1 ? singles.size() : singles.size() * (singles.size() - 1) / 2;
-    if (singles.size() > limits::sweep_cuts || count > limits::sweep_cuts)
-        throw std::length_error(fmt::format("{} cuts are more than {}", count, limits::sweep_cuts));
-    std::vector<CutEffect> wanted;
-    for (std::size_t one = 0; one < singles.size() && question.at_once == 2; ++one)
-        for (std::size_t other = one + 1; other < singles.size(); ++other)
-            wanted.push_back({.cut = {singles[one].cut.front(), singles[other].cut.front()},
-                              .kind = singles[one].kind});
-    return Sweeper(settled, question)
-        .run(question.at_once == 1 ? std::move(singles) : std::move(wanted), progress);
+    const Sweeping sweeping(settled, question);
+    const std::size_t count = sweeping.size();
+    std::atomic<std::size_t> done = 0;
+    std::atomic<bool> stopped = false;
+    std::mutex telling;
+    std::vector<std::optional<CutEffect>> effects(count);
+    in_parallel(count, 1, std::max(1U, question.threads),
+                [&](unsigned, std::size_t first, std::size_t last) {
+                    for (std::size_t i = first; i < last && !stopped; ++i) {
+                        effects[i] = sweeping.effect(i);
+                        std::scoped_lock alone(telling);
+                        if (progress && !progress(++done, count))
+                            stopped = true;
+                    }
+                });
+    return sweeping.sum_up(std::move(effects));
 }
 
 } // namespace jackal::reach

@@ -160,6 +160,18 @@ void Learned::add_traits(std::uint32_t prefix, std::vector<std::uint64_t>& into)
         }
 }
 
+std::optional<std::vector<std::pair<MachineId, std::uint32_t>>>
+Learned::changes(const Learned& before) const {
+    std::vector<std::pair<MachineId, std::uint32_t>> found;
+    if (tables_.size() != before.tables_.size())
+        return std::nullopt;
+    for (std::size_t i = 0; i < tables_.size(); ++i)
+        if (tables_[i]->protocol() != before.tables_[i]->protocol()
+            || !tables_[i]->add_changes(*before.tables_[i], found))
+            return std::nullopt;
+    return found;
+}
+
 void Learned::settle(const Condition& condition, const lab::Wiring& wiring) {
     bool hands_over = false;
     for (const SpokenProtocol* protocol : protocols()) {

@@ -73,6 +73,13 @@ class ProtocolTables {
     virtual void add_traits(std::uint32_t prefix, std::vector<std::uint64_t>& into) const {
         into.push_back(prefix);
     }
+    /// Adds machines and prefixes for which lessons may differ from those `before`, in tables of
+    /// the same protocol and lab. False if that is not known, and any may.
+    virtual bool
+    add_changes(const ProtocolTables& /*before*/,
+                std::vector<std::pair<lab::MachineId, std::uint32_t>>& /*into*/) const {
+        return false;
+    }
     /// All that the machine has for the prefix, the best first.
     virtual std::vector<Offer> offers(lab::MachineId machine, std::uint32_t prefix) const = 0;
     /// What the neighbour's machine announces to it.

@@ -3,6 +3,7 @@
 #include "jackal/sorted.h"
 #include "prefix_numbers.h"
 #include "route_list.h"
+#include "table_changes.h"
 
 #include <algorithm>
 #include <array>
@@ -360,33 +361,33 @@ std::uint32_t Settled::hop_number(const Route& route, std::uint32_t first_hop) {
 
 void Settled::add_learned_hops(Epoch& epoch) {
     epoch.first_hop = static_cast<std::uint32_t>(learned_hops_.size());
-    for (const Gate& gate : epoch.learned->gates()) {
-        auto source = source_on(*lab_, gate.out, gate.via, gate.via);
-        if (!source) // the NIC has no address of the family
-            source = *lab_->addresses_of(gate.out).begin();
-        Hop hop = hop_to(gate.out, gate.via, *source, RouteKind::ospf);
-        hop.row = static_cast<std::uint32_t>(learned_hops_.size());
-        learned_hops_.push_back(hop);
-        vias_.push_back(gate.via);
-        MachineId machine = lab_->nics[gate.out].machine;
-        Aim via = aim(gate.via);
-        is_refused_hop_.push_back(is_local(machine, via) || is_broadcast(machine, via));
-        has_refused_hops_ = has_refused_hops_ || is_refused_hop_.back();
-    }
+    for (const Gate& gate : epoch.learned->gates())
+        add_learned_hop(gate);
 }
 
-// Writes the entries as a large table. Prefixes are numbered so that a shorter one comes before
-// those it holds.
-void Settled::spread(Forwarding& table, const std::vector<Entry>& entries) {
-    table.large = true;
-    table.first = large_count_++;
-    large_.resize(large_.size() + numbers_->size(), no_large_hop);
-    std::uint8_t* hops = &large_[table.first * numbers_->size()];
+void Settled::add_learned_hop(const Gate& gate) {
+    auto source = source_on(*lab_, gate.out, gate.via, gate.via);
+    if (!source) // the NIC has no address of the family
+        source = *lab_->addresses_of(gate.out).begin();
+    Hop hop = hop_to(gate.out, gate.via, *source, RouteKind::ospf);
+    hop.row = static_cast<std::uint32_t>(learned_hops_.size());
+    learned_hops_.push_back(hop);
+    vias_.push_back(gate.via);
+    MachineId machine = lab_->nics[gate.out].machine;
+    Aim via = aim(gate.via);
+    is_refused_hop_.push_back(is_local(machine, via) || is_broadcast(machine, via));
+    has_refused_hops_ = has_refused_hops_ || is_refused_hop_.back();
+}
+
+// A hop for every prefix. Prefixes are numbered so that a shorter one comes before those it holds.
+std::vector<std::uint8_t> Settled::spread(const std::vector<Entry>& entries) const {
+    std::vector<std::uint8_t> hops(numbers_->size(), no_large_hop);
     for (const Entry& entry : entries)
         hops[entry.prefix] = static_cast<std::uint8_t>(entry.hop);
     for (std::uint32_t i = 0; i < numbers_->size(); ++i)
         if (hops[i] == no_large_hop && numbers_->around(i) != PrefixNumbers::none)
             hops[i] = hops[numbers_->around(i)];
+    return hops;
 }
 
 // From one row a machine, as they are made, to one row a prefix.
@@ -398,10 +399,10 @@ void Settled::turn_large() {
     large_ = std::move(turned);
 }
 
-void Settled::settle_machine(MachineId id) {
-    Forwarding table{.first = small_.size(),
-                     .first_hop = static_cast<std::uint32_t>(hops_.size()),
-                     .learns = learned(id).teaches(id)};
+// A new table of the machine, with its hops, but still without entries: those.
+std::vector<Settled::Entry> Settled::settle_machine(MachineId id, Forwarding& table) {
+    table = {.first_hop = static_cast<std::uint32_t>(hops_.size()),
+             .learns = learned(id).teaches(id)};
     std::vector<Entry> entries;
     std::uint32_t prefix = 0;
     for (const Route& route : own_routes(*lab_, condition_, id, &refused_)) {
@@ -411,26 +412,84 @@ void Settled::settle_machine(MachineId id) {
         if (entries.empty() || entries.back().prefix != prefix) // the best one comes first
             entries.push_back({prefix, hop_number(route, table.first_hop)});
     }
-    if (!table.learns && entries.size() > numbers_->size() / 16
-        && hops_.size() - table.first_hop < no_large_hop) {
-        spread(table, entries);
-    } else {
-        small_.insert(small_.end(), entries.begin(), entries.end());
-        table.count = static_cast<std::uint32_t>(entries.size());
-    }
-    forwarding_.push_back(table);
+    return entries;
+}
+
+bool Settled::may_be_large(const Forwarding& table) const {
+    return !table.learns && hops_.size() - table.first_hop < no_large_hop;
+}
+
+void Settled::make_small(Forwarding& table, const std::vector<Entry>& entries) {
+    table.first = small_.size();
+    table.count = static_cast<std::uint32_t>(entries.size());
+    small_.insert(small_.end(), entries.begin(), entries.end());
 }
 
 void Settled::fill() {
     collect_broadcasts();
     forwarding_.reserve(lab_->machines.size());
-    for (MachineId id : lab_->machines.ids())
-        settle_machine(id);
+    for (MachineId id : lab_->machines.ids()) {
+        Forwarding& table = forwarding_.emplace_back();
+        const std::vector<Entry> entries = settle_machine(id, table);
+        if (entries.size() <= numbers_->size() / 16 || !may_be_large(table)) {
+            make_small(table, entries);
+            continue;
+        }
+        table.large = true;
+        table.first = large_count_++;
+        const std::vector<std::uint8_t> hops = spread(entries);
+        large_.insert(large_.end(), hops.begin(), hops.end());
+    }
     for (Epoch& epoch : epochs_)
         add_learned_hops(epoch);
     hops_.shrink_to_fit();
     small_.shrink_to_fit();
     turn_large();
+}
+
+// The same, from what was before, under a condition with the same wiring: what was is kept, but for
+// machines that the difference touches.
+void Settled::fill_from(const Settled& before) {
+    const std::vector<bool> touched = touched_machines(before, *this);
+    broadcasts_ = before.broadcasts_;
+    forwarding_ = before.forwarding_;
+    hops_ = before.hops_;
+    small_ = before.small_;
+    large_ = before.large_;
+    large_count_ = before.large_count_;
+    for (const RefusedRoute& refused : before.refused_)
+        if (!touched[refused.machine.row])
+            refused_.push_back(refused);
+    for (MachineId id : lab_->machines.ids()) {
+        if (!touched[id.row])
+            continue;
+        const Forwarding was = forwarding_[id.row];
+        Forwarding& table = forwarding_[id.row];
+        const std::vector<Entry> entries = settle_machine(id, table);
+        if (!was.large || !may_be_large(table)) {
+            make_small(table, entries);
+            continue;
+        }
+        table.large = true;
+        table.first = was.first;
+        const std::vector<std::uint8_t> hops = spread(entries);
+        for (std::size_t prefix = 0; prefix < hops.size(); ++prefix)
+            large_[prefix * large_count_ + table.first] = hops[prefix];
+    }
+    std::ranges::stable_sort(refused_, {}, &RefusedRoute::machine);
+    const std::vector<Gate>& gates = lessons()->gates();
+    const std::vector<Gate>& old_gates = before.lessons()->gates();
+    for (std::size_t i = 0; i < gates.size(); ++i) {
+        if (i >= old_gates.size() || gates[i] != old_gates[i]
+            || touched[lab_->nics[gates[i].out].machine.row]) {
+            add_learned_hop(gates[i]);
+            continue;
+        }
+        learned_hops_.push_back(before.learned_hops_[i]);
+        vias_.push_back(before.vias_[i]);
+        is_refused_hop_.push_back(before.is_refused_hop_[i]);
+        has_refused_hops_ = has_refused_hops_ || is_refused_hop_.back();
+    }
 }
 
 Settled settle(const Lab& lab, Condition condition) {
@@ -447,7 +506,10 @@ Settled resettle(const Settled& before, Condition condition) {
     settled.numbers_ = before.numbers_;
     settled.epochs_.push_back({std::make_shared<const Learned>(
         *before.lessons(), before.condition_, settled.condition_, settled.wiring_)});
-    settled.fill();
+    if (before.knows_.empty() && before.condition_.wiring() == settled.condition_.wiring())
+        settled.fill_from(before);
+    else
+        settled.fill();
     return settled;
 }
 

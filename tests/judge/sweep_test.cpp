@@ -111,8 +111,7 @@ TEST_CASE("a sweep counts of every cut what asking every pair before and after c
             CAPTURE(to_string(lab, effect.cut.front()));
             routing::Condition condition = settled.condition();
             condition.apply(effect.cut.front());
-            Counts counts =
-                count(settled, routing::resettle(settled, condition), effect.cut.front());
+            Counts counts = count(settled, routing::settle(lab, condition), effect.cut.front());
             CHECK(effect.lost == counts.lost);
             CHECK(effect.own == counts.own);
             CHECK(effect.gained == counts.gained);

@@ -79,6 +79,7 @@ class JACKAL_API Matrix {
 
   private:
     friend class MatrixMaker;
+    friend class MatrixIndex;
     using Bits = std::vector<std::uint64_t>;
     static bool bit(const Bits& bits, std::size_t at) { return bits[at / 64] >> at % 64 & 1; }
 

@@ -225,6 +225,10 @@ class JACKAL_API Learned {
     std::optional<Lesson> lesson(lab::MachineId machine, std::uint32_t prefix) const;
     /// What tells the prefix of that number from others for which a machine has other gates.
     void add_traits(std::uint32_t prefix, std::vector<std::uint64_t>& into) const;
+    /// Machines and prefixes for which lessons may differ from those `before`, by another condition
+    /// of the same lab; nothing if that is not known, and any may.
+    std::optional<std::vector<std::pair<lab::MachineId, std::uint32_t>>>
+    changes(const Learned& before) const;
     /// The prefixes by number.
     const std::shared_ptr<const PrefixNumbers>& numbers() const { return numbers_; }
     /// All next hops of all lessons.

@@ -205,14 +205,18 @@ class JACKAL_API Settled {
         : lab_(&lab), condition_(std::move(condition)), wiring_(lab, condition_.wiring()) {}
 
     void fill();
+    void fill_from(const Settled& before);
     const Hop* small_hop(const Forwarding& table, std::uint32_t prefix) const;
     const Hop* exact_hop(const Forwarding& table, std::uint32_t prefix) const;
     Choice learned_choice(lab::MachineId machine, const Aim& aim, std::uint32_t share) const;
     std::optional<Lesson> usable_lesson(lab::MachineId machine, std::uint32_t prefix) const;
     Hop hop_to(lab::NicId out, net::Address via, lab::AddressId source, RouteKind kind) const;
     void add_learned_hops(Epoch& epoch);
+    void add_learned_hop(const Gate& gate);
     void collect_broadcasts();
-    void settle_machine(lab::MachineId id);
+    std::vector<Entry> settle_machine(lab::MachineId id, Forwarding& table);
+    bool may_be_large(const Forwarding& table) const;
+    void make_small(Forwarding& table, const std::vector<Entry>& entries);
     // True for a static IPv4 route by way of an address of the machine itself: Linux takes all that
     // it covers for neighbours on the NIC's segment.
     bool is_direct(const Route& route) const;
@@ -220,7 +224,7 @@ class JACKAL_API Settled {
     bool was_broadcast(lab::MachineId machine, net::Address address) const;
     std::uint32_t hop_number(const Route& route, std::uint32_t first_hop);
     void turn_large();
-    void spread(Forwarding& table, const std::vector<Entry>& entries);
+    std::vector<std::uint8_t> spread(const std::vector<Entry>& entries) const;
 
     void add_lesson(const Lesson& lesson, lab::MachineId machine, const net::Prefix& to,
                     std::vector<Route>& into) const;

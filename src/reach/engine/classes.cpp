@@ -109,36 +109,9 @@ class Classifier {
         EndClass made{.members = {}, .first = end, .second = {}, .gateway = {}};
         made.is_walked = is_special(lab_.addresses[end].address);
         made.is_host = is_host(end);
-        if (made.is_host && has_default_route_only(end))
-            find_gateway(end, made);
+        if (made.is_host)
+            find_gateway(settled_, packets_, made);
         return made;
-    }
-
-    bool has_default_route_only(AddressId end) const {
-        for (lab::RouteId id : lab_.routes_of(lab_.nics[lab_.addresses[end].nic].machine))
-            if (lab_.routes[id].to.length() != 0)
-                return false;
-        return true;
-    }
-
-    // Sends a packet to where its default route alone leads.
-    void find_gateway(AddressId end, EndClass& into) const {
-        net::Address nowhere = net::Prefix::everything(packets_.family).first();
-        MachineId machine = lab_.nics[lab_.addresses[end].nic].machine;
-        routing::Aim aim = settled_.aim(nowhere);
-        const routing::Hop* hop = settled_.hop(machine, aim);
-        if (!aim.owners.empty() || lab_.addresses[end].prefix().contains(nowhere)
-            || (hop != nullptr && (hop->kind == routing::RouteKind::connected || hop->is_tunnel)))
-            return;
-        packet::Header header = packets_.header(false);
-        header.destination = aim;
-        packet::Decision decision =
-            packet::decide(settled_, machine, header, {.passage = {}, .lets_all_pass = true});
-        if (header.may_not_fit)
-            return;
-        into.is_plain = true;
-        if (decision.action == packet::Action::send)
-            into.gateway = decision.neighbour;
     }
 
     const routing::Settled& settled_;
@@ -150,6 +123,33 @@ class Classifier {
 };
 
 } // namespace
+
+// Sends a packet to where its default route alone leads.
+void find_gateway(const routing::Settled& settled, const Packets& packets, EndClass& host) {
+    const Lab& lab = settled.lab();
+    const lab::InterfaceAddress& own = lab.addresses[host.first];
+    MachineId machine = lab.nics[own.nic].machine;
+    host.is_plain = false;
+    host.gateway = {};
+    for (lab::RouteId id : lab.routes_of(machine))
+        if (lab.routes[id].to.length() != 0)
+            return;
+    net::Address nowhere = net::Prefix::everything(packets.family).first();
+    routing::Aim aim = settled.aim(nowhere);
+    const routing::Hop* hop = settled.hop(machine, aim);
+    if (!aim.owners.empty() || own.prefix().contains(nowhere)
+        || (hop != nullptr && (hop->kind == routing::RouteKind::connected || hop->is_tunnel)))
+        return;
+    packet::Header header = packets.header(false);
+    header.destination = aim;
+    packet::Decision decision =
+        packet::decide(settled, machine, header, {.passage = {}, .lets_all_pass = true});
+    if (header.may_not_fit)
+        return;
+    host.is_plain = true;
+    if (decision.action == packet::Action::send)
+        host.gateway = decision.neighbour;
+}
 
 std::vector<EndClass> classes(const routing::Settled& settled, const std::vector<AddressId>& ends,
                               const Packets& packets) {

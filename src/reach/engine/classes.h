@@ -20,6 +20,10 @@ struct EndClass {
     lab::NicId gateway;
 };
 
+/// Finds who takes what a plain host sends to others than its neighbours: `gateway`, and that it is
+/// plain; or it is not.
+void find_gateway(const routing::Settled& settled, const Packets& packets, EndClass& host);
+
 /// The classes of `ends`, plain ones of one gateway side by side.
 std::vector<EndClass> classes(const routing::Settled& settled,
                               const std::vector<lab::AddressId>& ends, const Packets& packets);

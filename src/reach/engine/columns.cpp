@@ -70,25 +70,42 @@ Fate Columns::answer_from(std::uint32_t to, const Fate& request, const Fates& fa
     return entrance == nowhere ? Fate{.kind = Fate::Kind::lost} : fates[entrance];
 }
 
-Columns::Between Columns::between(std::uint32_t from, std::uint32_t to) const {
-    auto find = [](const Near& list, std::uint32_t other) -> const Fate* {
-        auto found =
-            std::ranges::lower_bound(list, other, {}, [](const auto& n) { return n.first; });
-        return found != list.end() && found->first == other ? &found->second : nullptr;
-    };
+namespace {
+
+const Fate* find(const Columns::Near& list, std::uint32_t other) {
+    auto found = std::ranges::lower_bound(list, other, {}, [](const auto& n) { return n.first; });
+    return found != list.end() && found->first == other ? &found->second : nullptr;
+}
+
+} // namespace
+
+const Fate* Columns::near_request(std::uint32_t from, std::uint32_t to) const {
+    return find(requests_to(to).near, from);
+}
+
+const Fate* Columns::near_answer(std::uint32_t from, std::uint32_t to) const {
+    return find(near_answers_[to], from);
+}
+
+Columns::Between Columns::far_between(std::uint32_t from, std::uint32_t to) const {
     const Fate lost{.kind = Fate::Kind::lost};
     Between found{.request = lost, .answer = lost};
-    const OfClass& requests = requests_to(to);
-    if (const Fate* request = find(requests.near, from)) {
-        found.is_near = true;
-        found.request = *request;
-    } else if (entrance(from) != nowhere) {
-        found.request = (*requests.fates)[entrance(from)];
-    }
-    if (const Fate* answer = find(near_answers_[to], from))
-        found.answer = *answer;
-    else if (found.request.kind == Fate::Kind::delivered)
+    if (entrance(from) != nowhere)
+        found.request = (*requests_to(to).fates)[entrance(from)];
+    if (found.request.kind == Fate::Kind::delivered)
         found.answer = answer_from(to, found.request, *answers_to(from).fates);
+    return found;
+}
+
+Columns::Between Columns::between(std::uint32_t from, std::uint32_t to) const {
+    Between found = far_between(from, to);
+    if (const Fate* request = near_request(from, to)) {
+        found = {.request = *request, .answer = {.kind = Fate::Kind::lost}, .is_near = true};
+        if (request->kind == Fate::Kind::delivered)
+            found.answer = answer_from(to, *request, *answers_to(from).fates);
+    }
+    if (const Fate* answer = near_answer(from, to))
+        found.answer = *answer;
     return found;
 }
 

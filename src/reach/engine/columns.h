@@ -1,11 +1,13 @@
 // The columns of all classes of ends.
 #pragma once
 
+#include "net/hash.h"
 #include "reach/engine/classes.h"
 #include "reach/engine/column.h"
 
 #include <map>
 #include <memory>
+#include <span>
 
 namespace jackal::reach {
 
@@ -30,9 +32,20 @@ class Columns {
     Columns(const routing::Settled& settled, const std::vector<EndClass>& classes,
             const Packets& packets, unsigned threads);
 
-    std::size_t entrances() const { return entrances_.size(); }
+    /// In front of whom senders put their packets.
+    const std::vector<Doors::Place>& entrances() const { return entrances_; }
+    const Doors& doors() const { return doors_; }
+    /// The entrance at that place, or nowhere.
+    std::uint32_t entrance_at(Doors::Place place) const {
+        auto found = entrance_numbers_.find(place);
+        return found == entrance_numbers_.end() ? nowhere : found->second;
+    }
     /// Where a class sends from, or nowhere.
     std::uint32_t entrance(std::uint32_t end_class) const { return entrance_of_[end_class]; }
+    /// That, as a range of one.
+    std::span<const std::uint32_t> entrance_range(std::uint32_t end_class) const {
+        return {&entrance_of_[end_class], 1};
+    }
     /// Where it answers from what came by the door, or nowhere.
     std::uint32_t answers_from(std::uint32_t end_class, Doors::Place door) const;
 
@@ -42,6 +55,10 @@ class Columns {
     }
     /// What becomes of the answers of a class to those near to it.
     const Near& near_answers(std::uint32_t c) const { return near_answers_[c]; }
+    /// What becomes of requests between classes near to each other, and of answers to them; null if
+    /// they fare as all from the entrance of the sender.
+    const Fate* near_request(std::uint32_t from, std::uint32_t to) const;
+    const Fate* near_answer(std::uint32_t from, std::uint32_t to) const;
 
     /// Of what the target answers to such a request, by a column of answers.
     Fate answer_from(std::uint32_t to, const Fate& request, const Fates& fates) const;
@@ -50,9 +67,19 @@ class Columns {
         Fate request;
         Fate answer; ///< lost if the request is
         bool is_near = false;
+
+        /// See Matrix::way.
+        std::uint64_t way() const { return net::spread(request.way + 1) ^ answer.way; }
     };
     Between between(std::uint32_t from, std::uint32_t to) const;
+    /// The same, as if they were not near to each other.
+    Between far_between(std::uint32_t from, std::uint32_t to) const;
     const Points& points() const { return points_; }
+    /// Turns to what is sent to the class, and tells what becomes of it in front of a place.
+    void aim_at(std::uint32_t c, bool is_answer, Column& column) const;
+    Fate fate(std::uint32_t c, Doors::Place place, Column& column) const;
+    const std::vector<EndClass>& classes() const { return classes_; }
+    const Packets& packets() const { return packets_; }
 
   private:
     // The first class of a group of targets, and what becomes of packets in front of the machines
@@ -73,8 +100,6 @@ class Columns {
     void fill(std::uint32_t c, Worker& worker);
     bool follow(std::uint32_t c, const Leader& leader, Worker& worker);
     void fill_near(std::uint32_t c, bool is_answer, Worker& worker);
-    void aim_at(std::uint32_t c, bool is_answer, Column& column) const;
-    Fate fate(std::uint32_t c, Doors::Place place, Column& column) const;
     lab::MachineId machine(lab::AddressId end) const {
         return lab_.nics[lab_.addresses[end].nic].machine;
     }

@@ -124,6 +124,10 @@ const Bits* PassingSets::through(const FilterCheck& check) {
 const Bits* PassingSets::along(std::uint32_t list) {
     if (list == 0)
         return nullptr;
+    if (list >= turns_.size()) { // it is younger
+        turns_.resize(points_.size());
+        sets_.resize(points_.size());
+    }
     if (turns_[list] == turn_)
         return sets_[list];
     const Bits* rest = along(points_.rest(list));

@@ -4,6 +4,7 @@
 #include "reach/engine/classes.h"
 #include "reach/engine/points.h"
 
+#include <algorithm>
 #include <memory>
 
 namespace jackal::reach {
@@ -20,6 +21,17 @@ inline void clear_bit(Bits& bits, std::size_t at) {
 
 inline void set_bit(Bits& bits, std::size_t at) {
     bits[at / 64] |= std::uint64_t{1} << at % 64;
+}
+
+/// Calls use(word, mask) for the words that the bits from `first` up to `last` stand in.
+template <class Use>
+void each_word(std::size_t first, std::size_t last, Use use) {
+    while (first < last) {
+        std::size_t end = std::min(last, (first / 64 + 1) * 64);
+        std::uint64_t mask = ~std::uint64_t{0} >> (64 - (end - first)) << first % 64;
+        use(first / 64, mask);
+        first = end;
+    }
 }
 
 /// What the filters of a lab make of packets between classes. The rules of one filter tell only so

@@ -7,21 +7,6 @@
 
 namespace jackal::reach {
 
-namespace {
-
-// Calls use(word, mask) for the words that the bits from `first` up to `last` stand in.
-template <class Use>
-void each_word(std::size_t first, std::size_t last, Use use) {
-    while (first < last) {
-        std::size_t end = std::min(last, (first / 64 + 1) * 64);
-        std::uint64_t mask = ~std::uint64_t{0} >> (64 - (end - first)) << first % 64;
-        use(first / 64, mask);
-        first = end;
-    }
-}
-
-} // namespace
-
 Rows::Rows(const lab::Lab& lab, const std::vector<EndClass>& classes, const Packets& packets,
            const Columns& columns)
     : lab_(lab), classes_(classes), packets_(packets), columns_(columns),
@@ -58,7 +43,12 @@ void Rows::find_runs() {
         if (!goes_on)
             runs_.push_back({c, c, columns_.entrance(c), answers});
         runs_.back().last = c + 1;
+        run_of_.push_back(static_cast<std::uint32_t>(runs_.size() - 1));
     }
+    runs_at_.resize(columns_.entrances().size());
+    for (std::uint32_t run = 0; run < runs_.size(); ++run)
+        if (runs_[run].entrance != Columns::nowhere)
+            runs_at_[runs_[run].entrance].push_back(run);
 }
 
 bool Rows::is_open(const EndClass& target) const {
@@ -91,7 +81,7 @@ Rows::Outcome Rows::outcome(const Fate& request, const Fate& answer, Worker& wor
     auto [beside, is_new] =
         worker.beside.try_emplace(std::uint64_t{answer.points} << 32 | request.points);
     if (is_new)
-        beside->second = columns_.points().beside(answer.points, request.points);
+        beside->second = worker.points.beside(answer.points, request.points);
     if (!beside->second.empty())
         outcome.asked_of_answer = &beside->second;
     return outcome;

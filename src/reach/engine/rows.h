@@ -2,7 +2,7 @@
 // becomes of the answers.
 #pragma once
 
-#include "reach/engine/columns.h"
+#include "reach/engine/changed_columns.h"
 #include "reach/engine/filter_sets.h"
 
 namespace jackal::reach {
@@ -23,6 +23,16 @@ class Rows {
     class Worker;
     /// Valid until the worker is asked again.
     const Row& row(std::uint32_t to, Worker& worker) const;
+
+    /// A row under a change.
+    struct ChangedRow {
+        Bits looked_at; ///< senders for whom it may differ; of all others nothing is told
+        Row now;
+        Bits moved; ///< those of them whose packets go another way, there or back
+    };
+    /// Null if the row stays as it is. Of senders of which only walks tell, nothing is told.
+    const ChangedRow* changed_row(std::uint32_t to, const ChangedColumns& now,
+                                  Worker& worker) const;
 
   private:
     // Classes side by side that send from one entrance past the same filters, and get answers
@@ -53,6 +63,9 @@ class Rows {
               Worker& worker) const;
     void ask(std::uint32_t first, std::uint32_t last, const std::vector<FilterCheck>& checks,
              Worker& worker) const;
+    void look_at(std::uint32_t first, std::uint32_t last, std::uint32_t to,
+                 const ChangedColumns& now, Worker& worker) const;
+    void look_at_near(std::uint32_t to, const ChangedColumns& now, Worker& worker) const;
     std::vector<FilterCheck> end_checks(std::uint32_t to, const Fate& request) const;
     bool is_open(const EndClass& target) const;
 
@@ -64,18 +77,24 @@ class Rows {
     std::vector<std::vector<FilterCheck>> start_checks_; // by class; not of what is for neighbours
     std::vector<FilterCheck> checks_;                    // all that any request meets
     std::vector<Run> runs_;
-    std::vector<std::uint32_t> walked_; // classes
+    std::vector<std::uint32_t> run_of_;               // by class
+    std::vector<std::vector<std::uint32_t>> runs_at_; // by entrance
+    std::vector<std::uint32_t> walked_;               // classes
 };
 
 /// What is worked out of one row after another, in one thread.
 class Rows::Worker {
   public:
-    explicit Worker(const Rows& rows) : passing(rows.filters_, rows.columns_.points()) {}
+    explicit Worker(const Rows& rows) : Worker(rows, rows.columns_.points()) {}
+    /// Of lists that go on from those of the columns.
+    Worker(const Rows& rows, const Points& lists) : points(lists), passing(rows.filters_, lists) {}
 
   private:
     friend class Rows;
+    const Points& points;
     PassingSets passing;
     Row row;
+    ChangedRow changed;
     // Of two lists: what is asked of the answer beside the request's way.
     std::unordered_map<std::uint64_t, std::vector<FilterCheck>> beside;
     // By run, for all targets that have these fates of requests and answer from there.

@@ -5,6 +5,7 @@
 namespace jackal::routing {
 
 using lab::MachineId;
+using lab::NicId;
 
 void OspfTables::form(const Condition& condition, const lab::Wiring& wiring) {
     graph_ = std::make_shared<Graph>();
@@ -137,6 +138,77 @@ void OspfTables::add_traits(std::uint32_t prefix, std::vector<std::uint64_t>& in
         add(graph_->intra[i]);
     for (std::uint32_t i = first_other_[prefix]; i < first_other_[prefix + 1]; ++i)
         add(other_[i]);
+}
+
+// To which nodes of its component a router has another way than before.
+std::vector<std::uint32_t> OspfTables::moved_nodes(std::uint32_t source,
+                                                   const OspfTables& before) const {
+    const Row& now = row(source);
+    const Row& old = before.row(source);
+    const std::size_t singles = graph_->nodes[source].gate_count;
+    auto is_same_set = [&](std::uint16_t one, std::uint16_t other) {
+        return one == other
+               && (one == no_set || one < singles
+                   || now.merged[one - singles] == old.merged[one - singles]);
+    };
+    std::vector<std::uint32_t> moved;
+    const auto& members = graph_->members[graph_->nodes[source].component];
+    for (std::size_t i = 0; i < members.size(); ++i)
+        if (now.cost[i] != old.cost[i] || !is_same_set(now.set[i], old.set[i]))
+            moved.push_back(members[i]);
+    return moved;
+}
+
+// Marks the prefixes that are not announced as before.
+void OspfTables::mark_changed(const OspfTables& before, std::vector<bool>& prefixes) const {
+    auto is_dead = [](const std::vector<NicId>& dead, NicId nic) {
+        return nic && std::ranges::binary_search(dead, nic);
+    };
+    if (dead_nics_ != before.dead_nics_)
+        for (const Advert& advert : graph_->intra)
+            if (is_dead(dead_nics_, advert.nic) != is_dead(before.dead_nics_, advert.nic))
+                prefixes[advert.prefix] = true;
+    for (std::uint32_t p = 0; p < numbers_->size(); ++p) {
+        auto of = [p](const OspfTables& tables) {
+            return std::span(tables.other_)
+                .subspan(tables.first_other_[p],
+                         tables.first_other_[p + 1] - tables.first_other_[p]);
+        };
+        if (!std::ranges::equal(of(*this), of(before)))
+            prefixes[p] = true;
+    }
+}
+
+bool OspfTables::add_changes(const ProtocolTables& before,
+                             std::vector<std::pair<MachineId, std::uint32_t>>& into) const {
+    const auto& known = static_cast<const OspfTables&>(before);
+    if (known.graph_ != graph_)
+        return false;
+    std::vector<std::vector<MachineId>> moved(graph_->nodes.size()); // by node: who has another way
+    for (std::uint32_t n = 0; n < rows_.size(); ++n)
+        if (rows_[n] != known.rows_[n])
+            for (std::uint32_t to : moved_nodes(n, known))
+                moved[to].push_back(graph_->nodes[n].machine);
+    std::vector<bool> changed(numbers_->size());
+    mark_changed(known, changed);
+    for (std::uint32_t p = 0; p < changed.size(); ++p)
+        for (std::uint32_t m = 0; m < graph_->nodes_of.size() && changed[p]; ++m)
+            if (!graph_->nodes_of[m].empty())
+                into.emplace_back(MachineId{m}, p);
+    auto add = [&](const Advert& advert, std::uint32_t node) {
+        for (MachineId machine : moved[node])
+            into.emplace_back(machine, advert.prefix);
+    };
+    for (std::span<const Advert> adverts :
+         {std::span<const Advert>(graph_->intra), std::span<const Advert>(other_)})
+        for (const Advert& advert : adverts) {
+            add(advert, advert.node);
+            if (advert.type != PathType::intra_area && advert.type != PathType::inter_area)
+                for (std::uint32_t origin : graph_->nodes_of[advert.origin.row])
+                    if (origin != advert.node)
+                        add(advert, origin);
+        }
+    return true;
 }
 
 std::vector<Offer> OspfTables::offers(MachineId machine, std::uint32_t prefix) const {

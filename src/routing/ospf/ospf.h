@@ -42,6 +42,8 @@ class OspfTables final : public ProtocolTables {
     const std::vector<Gate>& gates() const override { return graph_->gates; }
     std::optional<Lesson> lesson(lab::MachineId machine, std::uint32_t prefix) const override;
     void add_traits(std::uint32_t prefix, std::vector<std::uint64_t>& into) const override;
+    bool add_changes(const ProtocolTables& before,
+                     std::vector<std::pair<lab::MachineId, std::uint32_t>>& into) const override;
     std::vector<Offer> offers(lab::MachineId machine, std::uint32_t prefix) const override;
     /// What leads to the best lesson: who announced it, and in which area.
     struct Source {
@@ -101,6 +103,8 @@ class OspfTables final : public ProtocolTables {
         PathType type = PathType::intra_area;
         lab::MachineId origin; ///< of externals: who announces it
         lab::NicId nic;        ///< of intra-area: whose prefix it is, none for a network
+
+        friend bool operator==(const Advert&, const Advert&) = default;
     };
     struct Unheard { ///< a NIC that could have a neighbour which does not speak there
         lab::NicId nic;
@@ -148,7 +152,8 @@ class OspfTables final : public ProtocolTables {
     std::uint32_t node_in(lab::MachineId machine, std::uint32_t component) const;
     std::uint32_t cost_between(std::uint32_t from, std::uint32_t to) const;
     const Row& row(std::uint32_t node) const { return *rows_[node]; }
-    std::span<const Advert> adverts(std::uint32_t prefix) const;
+    std::vector<std::uint32_t> moved_nodes(std::uint32_t source, const OspfTables& before) const;
+    void mark_changed(const OspfTables& before, std::vector<bool>& prefixes) const;
     const Advert* best(lab::MachineId machine, std::uint32_t prefix, Lesson& lesson) const;
 
     const lab::Lab* lab_;

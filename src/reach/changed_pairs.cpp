@@ -1,0 +1,246 @@
+#include "reach/changed_pairs.h"
+
+#include "jackal/limits.h"
+#include "reach/speaker.h"
+
+#include <unordered_map>
+
+namespace jackal::reach {
+
+using lab::MachineId;
+using lab::NicId;
+
+// --- index -------------------------------------------------------------------------------------
+
+ChangedPairs::ChangedPairs(const Pairs& whole) : whole_(whole), lab_(whole.lab_) {
+    for (std::size_t row = 0; row < whole_.rows_.size(); ++row)
+        for (const Alike& alike : whole_.rows_[row].alike) {
+            all_senders_.push_back({row, &alike});
+            if (!alike.is_plain)
+                other_senders_.push_back({row, &alike});
+        }
+    std::size_t targets = 0;
+    std::size_t other_targets = 0;
+    for (net::Family family : net::both_families) {
+        const Matrix& matrix = whole_.matrix(family, 0, 0);
+        index_[family] = std::make_unique<const MatrixIndex>(*whole_.conditions_.front(), matrix);
+        senders_[family].resize(matrix.classes());
+        for (const Senders& some : all_senders_)
+            if (some.alike->is_plain && some.alike->place[family] != PairOfNics::no_place)
+                senders_[family][some.alike->end_class[family][0]].push_back(some);
+        for (const Pairs::Line& line : whole_.columns_) {
+            auto& column = targets_[family].emplace_back();
+            for (const Alike& alike : line.alike)
+                if (alike.place[family] != PairOfNics::no_place) {
+                    auto& plain = column[alike.end_class[family][0]];
+                    if (alike.is_plain)
+                        plain.push_back(&alike);
+                }
+        }
+    }
+    for (const Pairs::Line& line : whole_.columns_)
+        for (const Alike& alike : line.alike) {
+            targets += alike.nics.size();
+            other_targets += alike.is_plain ? 0 : alike.nics.size();
+        }
+    std::size_t senders = 0;
+    for (const Senders& some : all_senders_)
+        senders += some.alike->nics.size();
+    std::size_t others = other_senders_.size() * targets + senders * other_targets;
+    has_others_ = others != 0;
+    has_few_others_ = others <= limits::grid_counts;
+}
+
+// --- one change --------------------------------------------------------------------------------
+
+// What becomes of all pairs under another condition.
+class ChangedPairs::Comparison {
+  public:
+    Comparison(const ChangedPairs& all, const routing::Settled& other, Worker& worker,
+               const Use& use)
+        : all_(all), whole_(all.whole_), lab_(all.lab_), other_(other), use_(use) {
+        for (net::Family family : net::both_families)
+            matrices_[family] = std::make_unique<ChangedMatrix>(*all.index_[family], other,
+                                                                worker.matrices[family]);
+    }
+
+    bool run() {
+        if (!matrices_.ipv4->is_known() || !matrices_.ipv6->is_known())
+            return false;
+        for (std::size_t column = 0; column < whole_.columns_.size(); ++column) {
+            for (net::Family family : net::both_families) {
+                cells_[family].clear();
+                for (const auto& [to, plain] : all_.targets_[family][column])
+                    matrices_[family]->each(to, [&](std::uint32_t from, CellChange change) {
+                        if (all_.has_others_)
+                            cells_[family].emplace(cell(from, to), change);
+                        for (const Senders& some : all_.senders_[family][from])
+                            for (const Alike* target : plain)
+                                if (Pairs::family_of(*some.alike, *target) == family)
+                                    tell(some, column, *target, change);
+                    });
+            }
+            compare_others(column);
+        }
+        return true;
+    }
+
+  private:
+    static std::uint64_t cell(std::uint32_t from, std::uint32_t to) {
+        return std::uint64_t{to} << 32 | from;
+    }
+
+    // Plain NICs of two classes.
+    void tell(const Senders& some, std::size_t column, const Alike& target, CellChange change) {
+        const std::vector<NicId>& from = some.alike->nics;
+        const std::vector<NicId>& to = target.nics;
+        if (change == CellChange::walked) {
+            for (NicId sender : from)
+                for (NicId asked : to)
+                    if (lab_.nics[sender].machine != lab_.nics[asked].machine) {
+                        PairOfNics pair = whole_.pair_of(sender, asked);
+                        pair.sources[1] = pair.sources[0];
+                        compare_walks(some.row, column, pair);
+                    }
+            return;
+        }
+        std::size_t both = 0; // a machine does not ask itself
+        for (auto one = from.begin(), other = to.begin(); one != from.end() && other != to.end();)
+            if (*one == *other) {
+                ++both;
+                ++one;
+                ++other;
+            } else if (*one < *other) {
+                ++one;
+            } else {
+                ++other;
+            }
+        std::uint64_t pairs = std::uint64_t{from.size()} * to.size() - both;
+        if (pairs != 0)
+            use_(some.row, column,
+                 {.from = from.front(),
+                  .to = to.back(),
+                  .pairs = pairs,
+                  .replied = change != CellChange::gained,
+                  .replies = change != CellChange::lost});
+    }
+
+    // All pairs of which one is not plain.
+    void compare_others(std::size_t column) {
+        for (const Alike& target : whole_.columns_[column].alike)
+            for (const Senders& some : target.is_plain ? all_.other_senders_ : all_.all_senders_)
+                for (NicId from : some.alike->nics)
+                    for (NicId to : target.nics)
+                        if (lab_.nics[from].machine != lab_.nics[to].machine)
+                            compare(some.row, column, whole_.pair_of(from, to));
+    }
+
+    void compare(std::size_t row, std::size_t column, PairOfNics pair) {
+        if (!pair.family || pair.target == PairOfNics::no_place)
+            return;
+        const net::Family family = *pair.family;
+        const Matrix& matrix = whole_.matrix(family, 0, 0);
+        pair.sources[1] = pair.sources[0];
+        if (whole_.addresses(lab_.nics[pair.from].machine, family) > 1)
+            pair.sources[1] = whole_.place(whole_.source_of(other_, pair.from, pair.to, family));
+        const std::optional<CellChange> change = change_of(pair);
+        if (pair.sources[0] != pair.sources[1] || change == CellChange::walked)
+            return compare_walks(row, column, pair);
+        if (change && pair.sources[0] != PairOfNics::no_place)
+            use_(row, column,
+                 {.from = pair.from,
+                  .to = pair.to,
+                  .replied = matrix.reaches(pair.sources[0], pair.target),
+                  .replies = *change != CellChange::lost});
+    }
+
+    // What becomes of its cell.
+    std::optional<CellChange> change_of(const PairOfNics& pair) const {
+        if (pair.sources[1] == PairOfNics::no_place)
+            return std::nullopt;
+        const Matrix& matrix = whole_.matrix(*pair.family, 0, 0);
+        auto found = cells_[*pair.family].find(
+            cell(matrix.class_of(pair.sources[1]), matrix.class_of(pair.target)));
+        return found == cells_[*pair.family].end() ? std::nullopt : std::optional(found->second);
+    }
+
+    void compare_walks(std::size_t row, std::size_t column, const PairOfNics& pair) {
+        auto walk = [&](const routing::Settled& settled, std::uint32_t source) {
+            return source == PairOfNics::no_place
+                       ? std::nullopt
+                       : std::optional(whole_.walk(settled, pair, source));
+        };
+        const bool replied = whole_.gets_answer(pair, 0);
+        const auto now = walk(other_, pair.sources[1]);
+        const bool replies = now && now->reaches;
+        if (replied != replies
+            || (replied
+                && passed_by(*walk(*whole_.conditions_.front(), pair.sources[0]))
+                       != passed_by(*now)))
+            use_(row, column,
+                 {.from = pair.from, .to = pair.to, .replied = replied, .replies = replies});
+    }
+
+    const ChangedPairs& all_;
+    const Pairs& whole_;
+    const lab::Lab& lab_;
+    const routing::Settled& other_;
+    const Use& use_;
+    lab::PerFamily<std::unique_ptr<ChangedMatrix>> matrices_;
+    lab::PerFamily<std::unordered_map<std::uint64_t, CellChange>> cells_; // of one column
+};
+
+bool ChangedPairs::each(const routing::Settled& other, Worker& worker, const Use& use) const {
+    return has_few_others_ && Comparison(*this, other, worker, use).run();
+}
+
+// --- leaves ------------------------------------------------------------------------------------
+
+bool ChangedPairs::is_leaf(MachineId machine) const {
+    if (lab_.machines[machine].nic_count != 1)
+        return false;
+    bool is_host = false;
+    for (NicId nic : lab_.nics_of(machine))
+        for (lab::AddressId id : lab_.addresses_of(nic)) {
+            std::uint32_t place = whole_.place_[id.row];
+            if (place == PairOfNics::no_place)
+                continue;
+            net::Family family = lab_.addresses[id].address.family();
+            is_host = index_[family]
+                          ->ways()
+                          ->classes[whole_.matrix(family, 0, 0).class_of(place)]
+                          .is_host;
+            if (!is_host)
+                return false;
+        }
+    return is_host;
+}
+
+void ChangedPairs::each_of_leaf(MachineId machine, const Use& use) const {
+    auto tell = [&](std::size_t row, std::size_t column, NicId from, NicId to) {
+        if (lab_.nics[from].machine != lab_.nics[to].machine
+            && whole_.gets_answer(whole_.pair_of(from, to), 0))
+            use(row, column, {.from = from, .to = to, .replied = true, .replies = false});
+    };
+    const NicId nic = lab_.machines[machine].first_nic;
+    auto lines_with = [&](const std::vector<Pairs::Line>& lines) {
+        std::vector<std::size_t> found;
+        for (std::size_t i = 0; i < lines.size(); ++i)
+            if (std::ranges::find(lines[i].nics, nic) != lines[i].nics.end())
+                found.push_back(i);
+        return found;
+    };
+    const std::vector<std::size_t> asks = lines_with(whole_.rows_);
+    const std::vector<std::size_t> is_asked = lines_with(whole_.columns_);
+    for (std::size_t column = 0; column < whole_.columns_.size(); ++column) {
+        for (std::size_t row : asks)
+            for (NicId to : whole_.columns_[column].nics)
+                tell(row, column, nic, to);
+        if (std::ranges::binary_search(is_asked, column))
+            for (std::size_t row = 0; row < whole_.rows_.size(); ++row)
+                for (NicId from : whole_.rows_[row].nics)
+                    tell(row, column, from, nic);
+    }
+}
+
+} // namespace jackal::reach

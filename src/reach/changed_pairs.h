@@ -1,0 +1,65 @@
+// The pairs of a grid that fare otherwise where little of the lab changes.
+#pragma once
+
+#include "reach/engine/changed_matrix.h"
+#include "reach/pairs.h"
+
+namespace jackal::reach {
+
+/// Refers to the pairs of the whole lab, which must have one asking that keeps ways. Threads may
+/// share one.
+class ChangedPairs {
+  public:
+    explicit ChangedPairs(const Pairs& whole);
+
+    /// What one thread uses for one change after another.
+    class Worker {
+      public:
+        explicit Worker(const ChangedPairs& all)
+            : matrices{ChangedMatrix::Worker(*all.index_.ipv4),
+                       ChangedMatrix::Worker(*all.index_.ipv6)} {}
+
+      private:
+        friend class ChangedPairs;
+        lab::PerFamily<ChangedMatrix::Worker> matrices;
+    };
+
+    /// Pairs that lose their replies, or get some, or whose packets go another way.
+    struct Change {
+        lab::NicId from;
+        lab::NicId to;
+        std::uint64_t pairs = 1;
+        bool replied = false;
+        bool replies = false;
+    };
+    /// Calls use(row, column, change), column by column. False, and perhaps some calls made, if all
+    /// pairs have to be compared.
+    using Use = std::function<void(std::size_t, std::size_t, const Change&)>;
+    bool each(const routing::Settled& other, Worker& worker, const Use& use) const;
+
+    /// True of a machine with one NIC of which nobody else's packets know.
+    bool is_leaf(lab::MachineId machine) const;
+    /// The same for all that a leaf has a part in, if it loses its NIC.
+    void each_of_leaf(lab::MachineId machine, const Use& use) const;
+
+  private:
+    using Alike = Pairs::Alike;
+    struct Senders {
+        std::size_t row = 0;
+        const Alike* alike = nullptr;
+    };
+    class Comparison;
+
+    const Pairs& whole_;
+    const lab::Lab& lab_;
+    lab::PerFamily<std::unique_ptr<const MatrixIndex>> index_;
+    lab::PerFamily<std::vector<std::vector<Senders>>> senders_; // plain ones, by class
+    std::vector<Senders> other_senders_;                        // those that are not plain
+    std::vector<Senders> all_senders_;
+    // By column: the classes that are asked there, and those of their NICs that are plain.
+    lab::PerFamily<std::vector<std::map<std::uint32_t, std::vector<const Alike*>>>> targets_;
+    bool has_others_ = false;
+    bool has_few_others_ = true;
+};
+
+} // namespace jackal::reach

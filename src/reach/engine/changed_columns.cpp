@@ -1,0 +1,354 @@
+#include "reach/engine/changed_columns.h"
+
+#include "jackal/sorted.h"
+#include "net/hash.h"
+
+#include <algorithm>
+
+namespace jackal::reach {
+
+using lab::MachineId;
+using lab::NicId;
+
+// --- index -------------------------------------------------------------------------------------
+
+ColumnIndex::ColumnIndex(const routing::Settled& settled, const Columns& columns)
+    : settled_(settled), columns_(columns) {
+    const lab::Lab& lab = settled.lab();
+    const std::vector<EndClass>& classes = columns.classes();
+    counted_.resize(lab.machines.size());
+    entrances_.resize(lab.machines.size());
+    others_.resize(lab.machines.size());
+    hosts_.resize(lab.machines.size());
+    is_host_.resize(lab.machines.size());
+    answering_.resize(classes.size());
+    for (MachineId machine : lab.machines.ids())
+        counted_[machine.row] = lab.machines[machine].forwards;
+    for (std::uint32_t e = 0; e < columns.entrances().size(); ++e) {
+        MachineId machine = columns.doors().machine(columns.entrances()[e]);
+        entrances_[machine.row].push_back(e);
+        counted_[machine.row] = true;
+    }
+    for (NicId nic : lab.nics.ids())
+        if (counted_[lab.nics[nic].machine.row])
+            by_domain_[settled.wiring().domain(lab, nic)].push_back(lab.nics[nic].machine);
+    for (std::uint32_t c = 0; c < classes.size(); ++c) {
+        const lab::InterfaceAddress& first = lab.addresses[classes[c].first];
+        MachineId machine = lab.nics[first.nic].machine;
+        (classes[c].is_host ? hosts_ : others_)[machine.row].push_back(c);
+        std::uint32_t prefix = settled.aim(first.address).prefix;
+        if (!classes[c].is_walked && prefix != routing::Aim::no_prefix) {
+            targets_[prefix].push_back(c);
+            prefixes_.push_back(prefix);
+        }
+        if (classes[c].is_host)
+            continue;
+        answering_[c].push_back(columns.entrance(c));
+        for (NicId in : lab.nics_of(machine))
+            answering_[c].push_back(columns.answers_from(c, columns.doors().door(in)));
+        sort_unique(answering_[c]);
+    }
+    sort_unique(prefixes_);
+}
+
+const std::vector<MachineId>& ColumnIndex::hearing(NicId nic) const {
+    static const std::vector<MachineId> nobody;
+    auto found = by_domain_.find(settled_.wiring().domain(settled_.lab(), nic));
+    return found == by_domain_.end() ? nobody : found->second;
+}
+
+// --- what changes ------------------------------------------------------------------------------
+
+ChangedColumns::ChangedColumns(const ColumnIndex& index, const routing::Settled& without,
+                               Points& points)
+    : index_(index), columns_(index.columns()), without_(without), lab_(without.lab()),
+      unit_of_(columns_.classes().size(), none), stamps_(lab_.machines.size()) {
+    auto changes =
+        routing::table_changes(index.settled(), without, index.prefixes(), index.counted());
+    if (!changes)
+        return;
+    changes_ = std::move(*changes);
+    is_known_ = find_gateways();
+    if (!is_known_)
+        return;
+    make_units();
+    for (Unit& unit : units_)
+        follow(unit, points);
+    for (std::uint32_t u = 0; u < units_.size(); ++u)
+        for (const auto& [entrance, fate] : units_[u].fates[1])
+            answered_.emplace_back(entrance, u);
+    std::ranges::sort(answered_);
+    for (auto& side : near_)
+        std::ranges::sort(side, {},
+                          [](const NearFate& near) { return std::pair(near.target, near.sender); });
+    for (const NearFate& near : near_[0])
+        near_pairs_.emplace_back(near.target, near.sender);
+    for (const NearFate& near : near_[1])
+        near_pairs_.emplace_back(near.sender, near.target);
+    sort_unique(near_pairs_);
+}
+
+// Who takes what plain hosts send to others than their neighbours. False if some are not in one
+// class with the others of it any more, or send from where nobody did.
+bool ChangedColumns::find_gateways() {
+    const routing::Condition& old = index_.settled().condition();
+    const routing::Condition& now = without_.condition();
+    for (MachineId machine : lab_.machines.ids()) {
+        if (!changes_.touched[machine.row])
+            continue;
+        bool is_itself = old.machine_on(machine) != now.machine_on(machine);
+        for (NicId nic : lab_.nics_of(machine))
+            is_itself = is_itself || old.nic_up(nic) != now.nic_up(nic);
+        if (is_itself && index_.is_host(machine))
+            return false;
+        for (std::uint32_t c : index_.hosts(machine)) {
+            EndClass sender = columns_.classes()[c];
+            if (!sender.is_plain)
+                continue;
+            NicId gateway = sender.gateway;
+            find_gateway(without_, columns_.packets(), sender);
+            if (!sender.is_plain)
+                return false;
+            if (sender.gateway == gateway)
+                continue;
+            std::uint32_t entrance =
+                sender.gateway ? columns_.entrance_at(columns_.doors().door(sender.gateway))
+                               : Columns::nowhere;
+            if (sender.gateway && entrance == Columns::nowhere)
+                return false;
+            elsewhere_.push_back(c);
+            elsewhere_of_.emplace(c, entrance);
+        }
+    }
+    return true;
+}
+
+void ChangedColumns::make_units() {
+    const std::vector<routing::TableMove>& moves = changes_.moves;
+    std::vector<MachineId> moved;
+    for (std::size_t first = 0, last = 0; first < moves.size(); first = last) {
+        moved.clear();
+        std::uint64_t next_hops = 0;
+        bool is_on_link = false;
+        for (; last < moves.size() && moves[last].prefix == moves[first].prefix; ++last) {
+            moved.push_back(moves[last].machine);
+            is_on_link = is_on_link || moves[last].is_on_link;
+            next_hops = net::spread(next_hops ^ moves[last].machine.row);
+            next_hops = net::spread(next_hops ^ moves[last].next_hops);
+        }
+        for (std::uint32_t c : index_.targets(moves[first].prefix))
+            add_to_unit(c, next_hops, is_on_link, moved);
+    }
+    // A machine whose NICs are touched may take packets itself otherwise.
+    for (MachineId machine : lab_.machines.ids())
+        if (changes_.touched[machine.row])
+            for (std::uint32_t c : index_.others(machine))
+                if (!columns_.classes()[c].is_walked)
+                    add_to_unit(c, 0, true, {machine});
+    for (Unit& unit : units_) {
+        std::ranges::sort(unit.classes);
+        for (std::uint32_t c : unit.classes)
+            if (!unit.stretches.empty() && unit.stretches.back().second == c)
+                ++unit.stretches.back().second;
+            else
+                unit.stretches.emplace_back(c, c + 1);
+        sort_unique(unit.moved);
+    }
+}
+
+// Targets share what becomes of packets to them if they did before, and where machines send
+// otherwise now, it is to the same next hops.
+void ChangedColumns::add_to_unit(std::uint32_t c, std::uint64_t next_hops, bool is_alone,
+                                 const std::vector<MachineId>& moved) {
+    is_alone = is_alone || !columns_.classes()[c].is_host;
+    std::uint32_t number = unit_of_[c];
+    if (number == none) {
+        auto of = [](const Columns::OfClass& column) {
+            return static_cast<std::uint64_t>(reinterpret_cast<std::uintptr_t>(column.fates.get()));
+        };
+        const UnitKey key{of(columns_.requests_to(c)), of(columns_.answers_to(c)),
+                          is_alone ? c : none, is_alone ? 0 : next_hops};
+        auto [found, is_new] = known_.try_emplace(key, static_cast<std::uint32_t>(units_.size()));
+        number = found->second;
+        if (is_new)
+            units_.emplace_back();
+        units_[number].classes.push_back(c);
+        unit_of_[c] = number;
+    }
+    if (is_alone || units_[number].classes.size() == 1)
+        units_[number].moved.insert(units_[number].moved.end(), moved.begin(), moved.end());
+}
+
+// --- following ---------------------------------------------------------------------------------
+
+bool ChangedColumns::leads_to(MachineId machine, const routing::Aim& aim, MachineId other) const {
+    const routing::Settled::Choice choice = index_.settled().choice(machine, aim);
+    for (std::uint32_t way = 0; way < choice.ways; ++way) {
+        const routing::Hop* hop = way == 0 ? choice.hop : index_.settled().hop(machine, aim, way);
+        if (hop == nullptr)
+            continue;
+        bool is_on_link = hop->kind == routing::RouteKind::connected;
+        if (hop->machine == other
+            || (is_on_link && std::ranges::any_of(aim.owners, [&](const lab::Owner& owner) {
+                    return owner.machine == other;
+                })))
+            return true;
+    }
+    return false;
+}
+
+// The machines that send otherwise, and those whose packets came to them before.
+void ChangedColumns::find_upstream(const Unit& unit) {
+    const routing::Aim aim = index_.settled().aim(
+        lab_.addresses[columns_.classes()[unit.classes.front()].first].address);
+    ++stamp_;
+    upstream_ = unit.moved;
+    for (MachineId machine : upstream_)
+        stamps_[machine.row] = stamp_;
+    for (std::size_t i = 0; i < upstream_.size(); ++i)
+        for (NicId nic : lab_.nics_of(upstream_[i]))
+            for (MachineId other : index_.hearing(nic))
+                if (stamps_[other.row] != stamp_ && leads_to(other, aim, upstream_[i])) {
+                    stamps_[other.row] = stamp_;
+                    upstream_.push_back(other);
+                }
+}
+
+void ChangedColumns::follow(Unit& unit, Points& points) {
+    if (!column_)
+        column_ = std::make_unique<Column>(without_, columns_.packets(), columns_.doors(), points);
+    const std::uint32_t sample = unit.classes.front();
+    const bool had_answers = &columns_.answers_to(sample) != &columns_.requests_to(sample);
+    find_upstream(unit);
+    bool differs = had_answers;
+    for (bool is_answer : {false, true}) {
+        auto& changed = unit.fates[is_answer ? 1 : 0];
+        if (is_answer && !differs) {
+            changed = unit.fates[0];
+            break;
+        }
+        const Columns::Fates& before =
+            *(is_answer ? columns_.answers_to(sample) : columns_.requests_to(sample)).fates;
+        columns_.aim_at(sample, is_answer, *column_);
+        for (MachineId machine : upstream_)
+            for (std::uint32_t e : index_.entrances(machine)) {
+                Fate fate = columns_.fate(sample, columns_.entrances()[e], *column_);
+                if (fate != before[e])
+                    changed.emplace_back(e, fate);
+            }
+        std::ranges::sort(changed, {}, [](const auto& change) { return change.first; });
+        differs = differs || column_->differs_for_answers();
+    }
+    follow_near(unit, *column_);
+}
+
+// Who is near sends directly as ever, unless its segment is touched.
+void ChangedColumns::follow_near(const Unit& unit, Column& column) {
+    auto sender = [&](std::uint32_t target, std::uint32_t near) {
+        const EndClass& end_class = columns_.classes()[near];
+        lab::AddressId end = near == target ? end_class.second : end_class.first;
+        return lab_.nics[lab_.addresses[end].nic].machine;
+    };
+    auto may_differ = [&](const Fate& fate, MachineId machine) {
+        return fate.kind != Fate::Kind::delivered || fate.passes != 0
+               || changes_.touched[machine.row];
+    };
+    for (std::uint32_t c : unit.classes)
+        for (bool is_answer : {false, true}) {
+            bool is_aimed = false;
+            for (const auto& [near, fate] :
+                 (is_answer ? columns_.answers_to(c) : columns_.requests_to(c)).near) {
+                MachineId machine = sender(c, near);
+                if (!may_differ(fate, machine))
+                    continue;
+                if (!is_aimed)
+                    columns_.aim_at(c, is_answer, column);
+                is_aimed = true;
+                Fate now = columns_.fate(c, columns_.doors().sender(machine), column);
+                if (now != fate)
+                    near_[is_answer ? 1 : 0].push_back({c, near, now});
+            }
+        }
+}
+
+// --- asking ------------------------------------------------------------------------------------
+
+std::vector<std::uint32_t> ChangedColumns::answered_otherwise(std::uint32_t entrance) const {
+    std::vector<std::uint32_t> found;
+    auto first = std::ranges::lower_bound(answered_, std::pair(entrance, std::uint32_t{0}));
+    for (; first != answered_.end() && first->first == entrance; ++first)
+        found.push_back(first->second);
+    return found;
+}
+
+std::vector<std::uint32_t> ChangedColumns::changed_near(std::uint32_t to) const {
+    std::vector<std::uint32_t> found;
+    auto first = std::ranges::lower_bound(near_pairs_, std::pair(to, std::uint32_t{0}));
+    for (; first != near_pairs_.end() && first->first == to; ++first)
+        found.push_back(first->second);
+    return found;
+}
+
+std::uint32_t ChangedColumns::entrance(std::uint32_t c) const {
+    auto found = elsewhere_of_.find(c);
+    return found == elsewhere_of_.end() ? columns_.entrance(c) : found->second;
+}
+
+Fate ChangedColumns::fate(std::uint32_t target, std::uint32_t entrance, bool is_answer) const {
+    if (entrance == Columns::nowhere)
+        return {.kind = Fate::Kind::lost};
+    if (unit_of_[target] != none) {
+        const auto& changed = units_[unit_of_[target]].fates[is_answer ? 1 : 0];
+        auto found = std::ranges::lower_bound(changed, entrance, {},
+                                              [](const auto& change) { return change.first; });
+        if (found != changed.end() && found->first == entrance)
+            return found->second;
+    }
+    return (
+        *(is_answer ? columns_.answers_to(target) : columns_.requests_to(target)).fates)[entrance];
+}
+
+Columns::Between ChangedColumns::far_between(std::uint32_t from, std::uint32_t to) const {
+    const Fate lost{.kind = Fate::Kind::lost};
+    Columns::Between found{.request = fate(to, entrance(from), false), .answer = lost};
+    if (found.request.kind == Fate::Kind::delivered)
+        found.answer =
+            fate(from,
+                 columns_.classes()[to].is_host ? entrance(to)
+                                                : columns_.answers_from(to, found.request.door),
+                 true);
+    return found;
+}
+
+const Fate* ChangedColumns::find(const std::vector<NearFate>& list, std::uint32_t target,
+                                 std::uint32_t sender) {
+    auto found =
+        std::ranges::lower_bound(list, std::pair(target, sender), {}, [](const NearFate& near) {
+            return std::pair(near.target, near.sender);
+        });
+    return found != list.end() && found->target == target && found->sender == sender ? &found->fate
+                                                                                     : nullptr;
+}
+
+Columns::Between ChangedColumns::between(std::uint32_t from, std::uint32_t to) const {
+    Columns::Between found = far_between(from, to);
+    if (const Fate* request = columns_.near_request(from, to)) {
+        const Fate* changed = find(near_[0], to, from);
+        found.is_near = true;
+        found.request = changed != nullptr ? *changed : *request;
+        found.answer = {.kind = Fate::Kind::lost};
+        if (found.request.kind == Fate::Kind::delivered)
+            found.answer =
+                fate(from,
+                     columns_.classes()[to].is_host ? entrance(to)
+                                                    : columns_.answers_from(to, found.request.door),
+                     true);
+    }
+    if (const Fate* answer = columns_.near_answer(from, to)) {
+        const Fate* changed = find(near_[1], from, to);
+        found.answer = changed != nullptr ? *changed : *answer;
+    }
+    return found;
+}
+
+} // namespace jackal::reach

@@ -1,0 +1,138 @@
+// What becomes of the columns where little of the lab changes: the machines whose next hops for a
+// target are others now, those upstream of them, and nobody else, are followed anew.
+#pragma once
+
+#include "reach/engine/columns.h"
+#include "routing/table_changes.h"
+
+#include <unordered_map>
+
+namespace jackal::reach {
+
+/// What is looked up for every change. Refers to what it is made from; threads may share one.
+class ColumnIndex {
+  public:
+    ColumnIndex(const routing::Settled& settled, const Columns& columns);
+
+    const routing::Settled& settled() const { return settled_; }
+    const Columns& columns() const { return columns_; }
+    /// Prefixes that lead to targets which are not walked, ascending; and the targets of one.
+    const std::vector<std::uint32_t>& prefixes() const { return prefixes_; }
+    const std::vector<std::uint32_t>& targets(std::uint32_t prefix) const {
+        return targets_.at(prefix);
+    }
+    /// Machines that packets may pass, or that send from entrances of their own; by machine.
+    const std::vector<bool>& counted() const { return counted_; }
+    /// Those of them that hear a NIC.
+    const std::vector<lab::MachineId>& hearing(lab::NicId nic) const;
+    /// Entrances in front of a machine.
+    const std::vector<std::uint32_t>& entrances(lab::MachineId machine) const {
+        return entrances_[machine.row];
+    }
+    /// Classes that are at a machine, but for those that are hosts.
+    const std::vector<std::uint32_t>& others(lab::MachineId machine) const {
+        return others_[machine.row];
+    }
+    /// Classes of hosts whose first member is the machine.
+    const std::vector<std::uint32_t>& hosts(lab::MachineId machine) const {
+        return hosts_[machine.row];
+    }
+    bool is_host(lab::MachineId machine) const { return is_host_[machine.row]; }
+    /// Entrances that a class which is no host may answer from.
+    const std::vector<std::uint32_t>& answering(std::uint32_t c) const { return answering_[c]; }
+
+  private:
+    const routing::Settled& settled_;
+    const Columns& columns_;
+    std::vector<std::uint32_t> prefixes_;
+    std::unordered_map<std::uint32_t, std::vector<std::uint32_t>> targets_;
+    std::vector<bool> counted_;
+    std::unordered_map<std::uint32_t, std::vector<lab::MachineId>> by_domain_;
+    std::vector<std::vector<std::uint32_t>> entrances_; // by machine
+    std::vector<std::vector<std::uint32_t>> others_;    // by machine
+    std::vector<std::vector<std::uint32_t>> hosts_;     // by machine
+    std::vector<bool> is_host_;                         // by machine
+    std::vector<std::vector<std::uint32_t>> answering_; // by class
+};
+
+/// See above. Refers to what it is made from.
+class ChangedColumns {
+  public:
+    static constexpr std::uint32_t none = ~std::uint32_t{0};
+
+    /// `points` go on from those of the columns.
+    ChangedColumns(const ColumnIndex& index, const routing::Settled& without, Points& points);
+
+    /// False if the classes may be others, or the wiring: all has to be worked out anew.
+    bool is_known() const { return is_known_; }
+
+    /// Targets for which the same changes.
+    struct Unit {
+        std::vector<std::uint32_t> classes; ///< ascending
+        /// The same, as first and behind the last of those side by side.
+        std::vector<std::pair<std::uint32_t, std::uint32_t>> stretches;
+        std::vector<lab::MachineId> moved; ///< machines that may send otherwise
+        /// Of requests and of answers, by entrance: where it is another fate.
+        std::vector<std::pair<std::uint32_t, Fate>> fates[2];
+    };
+    const std::vector<Unit>& units() const { return units_; }
+    /// That of a class, or none.
+    std::uint32_t unit_of(std::uint32_t c) const { return unit_of_[c]; }
+    /// Units whose answers from an entrance fare otherwise.
+    std::vector<std::uint32_t> answered_otherwise(std::uint32_t entrance) const;
+    /// Entrances that the class may answer from.
+    std::span<const std::uint32_t> answering(std::uint32_t c) const {
+        return columns_.classes()[c].is_host ? columns_.entrance_range(c) : index_.answering(c);
+    }
+    /// Classes that send from another entrance now, or nowhere.
+    const std::vector<std::uint32_t>& elsewhere() const { return elsewhere_; }
+    bool is_elsewhere(std::uint32_t c) const { return elsewhere_of_.contains(c); }
+    /// Senders near to the target for which it is otherwise.
+    std::vector<std::uint32_t> changed_near(std::uint32_t to) const;
+
+    /// As Columns::between, under the change; with or without a look at who is near.
+    Columns::Between between(std::uint32_t from, std::uint32_t to) const;
+    Columns::Between far_between(std::uint32_t from, std::uint32_t to) const;
+
+  private:
+    struct NearFate {
+        std::uint32_t target = 0;
+        std::uint32_t sender = 0;
+        Fate fate;
+    };
+
+    bool find_gateways();
+    void make_units();
+    void add_to_unit(std::uint32_t c, std::uint64_t next_hops, bool is_alone,
+                     const std::vector<lab::MachineId>& moved);
+    void follow(Unit& unit, Points& points);
+    void find_upstream(const Unit& unit);
+    bool leads_to(lab::MachineId machine, const routing::Aim& aim, lab::MachineId other) const;
+    void follow_near(const Unit& unit, Column& column);
+    std::uint32_t entrance(std::uint32_t c) const;
+    Fate fate(std::uint32_t target, std::uint32_t entrance, bool is_answer) const;
+    static const Fate* find(const std::vector<NearFate>& list, std::uint32_t target,
+                            std::uint32_t sender);
+
+    const ColumnIndex& index_;
+    const Columns& columns_;
+    const routing::Settled& without_;
+    const lab::Lab& lab_;
+    routing::TableChanges changes_;
+    bool is_known_ = false;
+    std::vector<Unit> units_;
+    std::vector<std::uint32_t> unit_of_; // by class
+    using UnitKey = std::array<std::uint64_t, 4>;
+    std::map<UnitKey, std::uint32_t> known_;
+    std::vector<std::pair<std::uint32_t, std::uint32_t>> answered_; // entrance and unit, ascending
+    std::vector<std::uint32_t> elsewhere_;
+    std::unordered_map<std::uint32_t, std::uint32_t> elsewhere_of_;   // class to entrance
+    std::vector<NearFate> near_[2];                                   // by target, then sender
+    std::vector<std::pair<std::uint32_t, std::uint32_t>> near_pairs_; // target and sender
+    std::vector<std::uint32_t> stamps_;                               // by machine
+    std::uint32_t stamp_ = 0;
+    std::vector<lab::MachineId> upstream_; // what find_upstream found
+    std::unique_ptr<Column> column_;
+};
+
+} // namespace jackal::reach

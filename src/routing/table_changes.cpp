@@ -1,0 +1,160 @@
+#include "routing/table_changes.h"
+
+#include "jackal/sorted.h"
+#include "net/hash.h"
+#include "routing/prefix_numbers.h"
+
+#include <algorithm>
+
+namespace jackal::routing {
+
+using lab::Lab;
+using lab::MachineId;
+using lab::NicId;
+
+std::vector<bool> touched_machines(const Settled& before, const Settled& after) {
+    const Lab& lab = before.lab();
+    const Condition& old = before.condition();
+    const Condition& now = after.condition();
+    std::vector<bool> touched(lab.machines.size());
+    std::vector<std::uint32_t> domains;
+    auto touch = [&](NicId nic) {
+        touched[lab.nics[nic].machine.row] = true;
+        domains.push_back(before.wiring().domain(lab, nic));
+    };
+    for (MachineId machine : lab.machines.ids())
+        if (old.machine_on(machine) != now.machine_on(machine)) {
+            touched[machine.row] = true;
+            std::ranges::for_each(lab.nics_of(machine), touch);
+        }
+    for (NicId nic : lab.nics.ids())
+        if (old.nic_up(nic) != now.nic_up(nic))
+            touch(nic);
+    for (lab::LinkId link : lab.links.ids())
+        if (old.link_up(link) != now.link_up(link))
+            std::ranges::for_each(lab.segments[lab.links[link].segment].nics, touch);
+    sort_unique(domains);
+    for (NicId nic : lab.nics.ids())
+        if (std::ranges::binary_search(domains, before.wiring().domain(lab, nic)))
+            touched[lab.nics[nic].machine.row] = true;
+    return touched;
+}
+
+namespace {
+
+class Comparison {
+  public:
+    Comparison(const Settled& before, const Settled& after,
+               const std::vector<std::uint32_t>& prefixes, const std::vector<bool>& counted)
+        : before_(before), after_(after), lab_(before.lab()),
+          numbers_(*before.lessons()->numbers()), prefixes_(prefixes), counted_(counted) {
+        changes_.touched = touched_machines(before, after);
+    }
+
+    TableChanges run() {
+        std::vector<bool> looked_at = changes_.touched;
+        for (const lab::Link& link :
+             lab_.links) // tunnels work by what others do with their packets
+            for (NicId end : {link.first, link.second})
+                if (link.is_tunnel)
+                    looked_at[lab_.nics[end].machine.row] = true;
+        for (MachineId machine : lab_.machines.ids())
+            if (looked_at[machine.row])
+                look_at(machine);
+        if (const auto lessons = after_.lessons()->changes(*before_.lessons())) {
+            for (const auto& [machine, prefix] : *lessons)
+                if (counted_[machine.row] && !looked_at[machine.row])
+                    each_inside(numbers_[prefix], [&](std::uint32_t p) { compare(machine, p); });
+        } else {
+            for (MachineId machine : lab_.machines.ids())
+                if (counted_[machine.row] && !looked_at[machine.row]
+                    && (before_.learned(machine).teaches(machine)
+                        || after_.learned(machine).teaches(machine)))
+                    for (std::uint32_t p : prefixes_)
+                        compare(machine, p);
+        }
+        auto key = [](const TableMove& move) { return std::pair(move.prefix, move.machine); };
+        std::ranges::sort(changes_.moves, {}, key);
+        auto repeated = std::ranges::unique(changes_.moves, {}, key);
+        changes_.moves.erase(repeated.begin(), repeated.end());
+        return std::move(changes_);
+    }
+
+  private:
+    template <class Use>
+    void each_inside(const net::Prefix& prefix, Use use) const {
+        auto inside = std::ranges::lower_bound(prefixes_, prefix, {},
+                                               [&](std::uint32_t p) { return numbers_[p]; });
+        for (; inside != prefixes_.end() && prefix.contains(numbers_[*inside].first()); ++inside)
+            use(*inside);
+    }
+
+    void look_at(MachineId machine) {
+        if (counted_[machine.row]) {
+            for (std::uint32_t p : prefixes_)
+                compare(machine, p);
+            return;
+        }
+        for (NicId nic : lab_.nics_of(machine))
+            for (lab::AddressId id : lab_.addresses_of(nic))
+                each_inside(lab_.addresses[id].prefix(), [&](std::uint32_t p) {
+                    changes_.moves.push_back({p, machine, true, 0});
+                });
+    }
+
+    void compare(MachineId machine, std::uint32_t prefix) {
+        const Aim aim{.address = {}, .prefix = prefix, .owners = {}};
+        Settled::Choice old = before_.choice(machine, aim);
+        Settled::Choice now = after_.choice(machine, aim);
+        TableMove move{.prefix = prefix, .machine = machine};
+        bool differs = old.ways != now.ways;
+        for (std::uint32_t way = 0; way < std::max(old.ways, now.ways); ++way) {
+            const Hop* from = way == 0 ? old.hop : before_.hop(machine, aim, way);
+            const Hop* to = way == 0 ? now.hop : after_.hop(machine, aim, way);
+            bool was_on_link = from != nullptr && from->kind == RouteKind::connected;
+            bool is_on_link = to != nullptr && to->kind == RouteKind::connected;
+            // Who answers on a segment is asked with every packet.
+            bool may_find_others = was_on_link || is_on_link || (to != nullptr && !to->neighbour);
+            bool is_tunnel = to != nullptr && to->is_tunnel;
+            move.is_on_link = move.is_on_link || was_on_link || is_on_link;
+            differs = differs || is_tunnel || !is_same(from, to)
+                      || (may_find_others && changes_.touched[machine.row]);
+            move.next_hops = net::spread(move.next_hops ^ reinterpret_cast<std::uintptr_t>(to));
+        }
+        if (differs)
+            changes_.moves.push_back(move);
+    }
+
+    bool is_same(const Hop* one, const Hop* other) const {
+        if (one == nullptr || other == nullptr)
+            return one == other;
+        auto parts = [](const Hop& hop) {
+            return std::tuple(hop.out, hop.neighbour, hop.machine, hop.source, hop.mtu_bytes,
+                              hop.kind == RouteKind::connected, hop.neighbour_takes_less,
+                              hop.source_is_shared, hop.is_tunnel);
+        };
+        return parts(*one) == parts(*other)
+               && (one->kind == RouteKind::connected
+                   || before_.next_hop(*one) == after_.next_hop(*other));
+    }
+
+    const Settled& before_;
+    const Settled& after_;
+    const Lab& lab_;
+    const PrefixNumbers& numbers_;
+    const std::vector<std::uint32_t>& prefixes_;
+    const std::vector<bool>& counted_;
+    TableChanges changes_;
+};
+
+} // namespace
+
+std::optional<TableChanges> table_changes(const Settled& before, const Settled& after,
+                                          const std::vector<std::uint32_t>& prefixes,
+                                          const std::vector<bool>& counted) {
+    if (before.condition().wiring() != after.condition().wiring())
+        return std::nullopt;
+    return Comparison(before, after, prefixes, counted).run();
+}
+
+} // namespace jackal::routing

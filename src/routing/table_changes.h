@@ -1,0 +1,37 @@
+// What differs between the tables of all machines under two conditions of one lab.
+#pragma once
+
+#include "jackal/routing/settled.h"
+
+#include <cstdint>
+#include <optional>
+#include <vector>
+
+namespace jackal::routing {
+
+/// Machines that are on, have NICs or links up, or hear machines of which that is so, under one of
+/// the conditions only: all others have the same routes of their own, and find the same neighbours.
+/// By machine. The wiring must be the same.
+std::vector<bool> touched_machines(const Settled& before, const Settled& after);
+
+/// A machine that may send otherwise what a prefix holds and no longer one.
+struct TableMove {
+    std::uint32_t prefix = 0; ///< its number (Aim::prefix)
+    lab::MachineId machine;
+    bool is_on_link = false;     ///< before or after, the machine takes the prefix for a segment
+    std::uint64_t next_hops = 0; ///< stands for those after: equal for equal ones
+};
+
+struct TableChanges {
+    std::vector<bool> touched;    ///< see touched_machines
+    std::vector<TableMove> moves; ///< by prefix, then machine
+};
+
+/// What differs at the machines that are `counted`, for the prefixes with those numbers, ascending;
+/// and at others on whose segments they are. Nothing if the wiring is another, so that all must be
+/// looked at.
+std::optional<TableChanges> table_changes(const Settled& before, const Settled& after,
+                                          const std::vector<std::uint32_t>& prefixes,
+                                          const std::vector<bool>& counted);
+
+} // namespace jackal::routing
