@@ -1,8 +1,10 @@
 #include "reach/changed_pairs.h"
 
 #include "jackal/limits.h"
+#include "jackal/sorted.h"
 #include "reach/speaker.h"
 
+#include <algorithm>
 #include <unordered_map>
 
 namespace jackal::reach {
@@ -23,7 +25,7 @@ ChangedPairs::ChangedPairs(const Pairs& whole) : whole_(whole), lab_(whole.lab_)
     std::size_t other_targets = 0;
     for (net::Family family : net::both_families) {
         const Matrix& matrix = whole_.matrix(family, 0, 0);
-        index_[family] = std::make_unique<const MatrixIndex>(*whole_.conditions_.front(), matrix);
+
         senders_[family].resize(matrix.classes());
         for (const Senders& some : all_senders_)
             if (some.alike->is_plain && some.alike->place[family] != PairOfNics::no_place)
@@ -49,6 +51,69 @@ ChangedPairs::ChangedPairs(const Pairs& whole) : whole_(whole), lab_(whole.lab_)
     std::size_t others = other_senders_.size() * targets + senders * other_targets;
     has_others_ = others != 0;
     has_few_others_ = others <= limits::grid_counts;
+    add_walks();
+    for (net::Family family : net::both_families)
+        index_[family] = std::make_unique<const MatrixIndex>(
+            *whole_.conditions_.front(), whole_.matrix(family, 0, 0), walks_.prefixes);
+}
+
+namespace {
+
+std::uint64_t pair_key(std::uint32_t one, std::uint32_t other) {
+    return std::uint64_t{one} << 32 | other;
+}
+
+constexpr std::uint32_t any_prefix = ~std::uint32_t{0};
+
+} // namespace
+
+// Of plain pairs that were walked: as many as are worth keeping.
+void ChangedPairs::add_walks() {
+    constexpr std::size_t most_walks = 100'000;
+    for (net::Family family : net::both_families) {
+        const Matrix& matrix = whole_.matrix(family, 0, 0);
+        if (matrix.walked() == 0)
+            continue;
+        for (const auto& column : targets_[family])
+            for (const auto& [to, plain] : column)
+                for (const Alike* target : plain)
+                    for (const Senders& some : all_senders_)
+                        if (some.alike->is_plain && Pairs::family_of(*some.alike, *target) == family
+                            && some.alike->place[family] != PairOfNics::no_place
+                            && matrix.is_walked(some.alike->place[family], target->place[family]))
+                            for (NicId from : some.alike->nics)
+                                for (NicId asked : target->nics)
+                                    if (walks_.numbers.size() < most_walks
+                                        && lab_.nics[from].machine != lab_.nics[asked].machine)
+                                        add_walk(whole_.pair_of(from, asked));
+    }
+    sort_unique(walks_.prefixes);
+}
+
+void ChangedPairs::add_walk(const PairOfNics& pair) {
+    auto number = static_cast<std::uint32_t>(walks_.numbers.size());
+    walks_.numbers.emplace(pair_key(pair.from.row, pair.to.row), number);
+    const probe::Exchange found = whole_.walk(*whole_.conditions_.front(), pair, pair.sources[0]);
+    for (const auto& journey : {found.out, found.back})
+        if (journey)
+            add_steps(*journey, number);
+}
+
+void ChangedPairs::add_steps(const packet::Journey& journey, std::uint32_t walk) {
+    net::Address destination = journey.packet.destination;
+    auto rewrite = journey.rewrites.begin();
+    for (std::size_t i = 0; i < journey.steps.size(); ++i) {
+        for (; rewrite != journey.rewrites.end() && rewrite->step <= i; ++rewrite)
+            destination = rewrite->after.destination;
+        std::uint32_t prefix = whole_.conditions_.front()->aim(destination).prefix;
+        if (prefix != routing::Aim::no_prefix)
+            walks_.prefixes.push_back(prefix);
+        for (std::uint32_t of : {prefix, any_prefix})
+            walks_.by_step[pair_key(journey.steps[i].machine.row, of)].push_back(walk);
+    }
+    for (const packet::Crossing& crossing : journey.crossings)
+        if (crossing.outer)
+            add_steps(*crossing.outer, walk);
 }
 
 // --- one change --------------------------------------------------------------------------------
@@ -67,6 +132,7 @@ class ChangedPairs::Comparison {
     bool run() {
         if (!matrices_.ipv4->is_known() || !matrices_.ipv6->is_known())
             return false;
+        find_moved_walks();
         for (std::size_t column = 0; column < whole_.columns_.size(); ++column) {
             for (net::Family family : net::both_families) {
                 cells_[family].clear();
@@ -77,7 +143,7 @@ class ChangedPairs::Comparison {
                         for (const Senders& some : all_.senders_[family][from])
                             for (const Alike* target : plain)
                                 if (Pairs::family_of(*some.alike, *target) == family)
-                                    tell(some, column, *target, change);
+                                    tell(some, column, *target, change, from == to);
                     });
             }
             compare_others(column);
@@ -86,36 +152,59 @@ class ChangedPairs::Comparison {
     }
 
   private:
-    static std::uint64_t cell(std::uint32_t from, std::uint32_t to) {
-        return std::uint64_t{to} << 32 | from;
+    static std::uint64_t cell(std::uint32_t from, std::uint32_t to) { return pair_key(to, from); }
+
+    // Walks that meet a machine which may do otherwise with them.
+    void find_moved_walks() {
+        const ChangedPairs::Walks& walks = all_.walks_;
+        if (walks.numbers.empty())
+            return;
+        is_moved_.resize(walks.numbers.size());
+        auto mark = [&](MachineId machine, std::uint32_t prefix) {
+            if (auto found = walks.by_step.find(pair_key(machine.row, prefix));
+                found != walks.by_step.end())
+                for (std::uint32_t walk : found->second)
+                    is_moved_[walk] = true;
+        };
+        for (net::Family family : net::both_families) {
+            const routing::TableChanges* tables = matrices_[family]->tables();
+            if (tables == nullptr)
+                continue;
+            for (const routing::TableMove& move : tables->moves)
+                mark(move.machine, move.prefix);
+            for (MachineId machine : lab_.machines.ids())
+                if (tables->touched[machine.row])
+                    mark(machine, any_prefix);
+        }
+    }
+
+    bool is_as_walked(NicId from, NicId to) const {
+        auto found = all_.walks_.numbers.find(pair_key(from.row, to.row));
+        return found != all_.walks_.numbers.end() && !is_moved_[found->second];
     }
 
     // Plain NICs of two classes.
-    void tell(const Senders& some, std::size_t column, const Alike& target, CellChange change) {
+    void tell(const Senders& some, std::size_t column, const Alike& target, CellChange change,
+              bool may_meet) {
         const std::vector<NicId>& from = some.alike->nics;
         const std::vector<NicId>& to = target.nics;
         if (change == CellChange::walked) {
             for (NicId sender : from)
                 for (NicId asked : to)
-                    if (lab_.nics[sender].machine != lab_.nics[asked].machine) {
+                    if (lab_.nics[sender].machine != lab_.nics[asked].machine
+                        && !is_as_walked(sender, asked)) {
                         PairOfNics pair = whole_.pair_of(sender, asked);
                         pair.sources[1] = pair.sources[0];
                         compare_walks(some.row, column, pair);
                     }
             return;
         }
-        std::size_t both = 0; // a machine does not ask itself
-        for (auto one = from.begin(), other = to.begin(); one != from.end() && other != to.end();)
-            if (*one == *other) {
-                ++both;
-                ++one;
-                ++other;
-            } else if (*one < *other) {
-                ++one;
-            } else {
-                ++other;
-            }
-        std::uint64_t pairs = std::uint64_t{from.size()} * to.size() - both;
+        std::uint64_t pairs = std::uint64_t{from.size()} * to.size();
+        if (may_meet) { // a machine does not ask itself
+            std::vector<NicId> both;
+            std::ranges::set_intersection(from, to, std::back_inserter(both));
+            pairs -= both.size();
+        }
         if (pairs != 0)
             use_(some.row, column,
                  {.from = from.front(),
@@ -188,6 +277,7 @@ class ChangedPairs::Comparison {
     const Use& use_;
     lab::PerFamily<std::unique_ptr<ChangedMatrix>> matrices_;
     lab::PerFamily<std::unordered_map<std::uint64_t, CellChange>> cells_; // of one column
+    std::vector<bool> is_moved_;                                          // by walk
 };
 
 bool ChangedPairs::each(const routing::Settled& other, Worker& worker, const Use& use) const {

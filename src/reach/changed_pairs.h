@@ -4,6 +4,8 @@
 #include "reach/engine/changed_matrix.h"
 #include "reach/pairs.h"
 
+#include <unordered_map>
+
 namespace jackal::reach {
 
 /// Refers to the pairs of the whole lab, which must have one asking that keeps ways. Threads may
@@ -48,10 +50,21 @@ class ChangedPairs {
         std::size_t row = 0;
         const Alike* alike = nullptr;
     };
+    // Walks of the whole lab, and what they depend on: by machine and prefix, or by machine alone.
+    struct Walks {
+        std::unordered_map<std::uint64_t, std::uint32_t> numbers; // by NICs of a pair
+        std::unordered_map<std::uint64_t, std::vector<std::uint32_t>> by_step;
+        std::vector<std::uint32_t> prefixes;
+    };
     class Comparison;
+
+    void add_walks();
+    void add_walk(const PairOfNics& pair);
+    void add_steps(const packet::Journey& journey, std::uint32_t walk);
 
     const Pairs& whole_;
     const lab::Lab& lab_;
+    Walks walks_;
     lab::PerFamily<std::unique_ptr<const MatrixIndex>> index_;
     lab::PerFamily<std::vector<std::vector<Senders>>> senders_; // plain ones, by class
     std::vector<Senders> other_senders_;                        // those that are not plain

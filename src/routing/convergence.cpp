@@ -4,7 +4,6 @@
 #include "routing/protocol.h"
 
 #include <algorithm>
-#include <set>
 
 namespace jackal::routing {
 
@@ -28,17 +27,15 @@ class Spreader {
           at_(lab.machines.size()) {}
 
     std::vector<std::optional<Duration>> run() {
-        std::set<Key> known;
-        for (const Neighbour& n : before_)
-            if (n.state == NeighbourState::full)
-                known.insert(key_of(n));
-        for (const Neighbour& n : after_)
-            if (n.state == NeighbourState::full && known.erase(key_of(n)) == 0)
-                start(n.machine, spoken(n.protocol).meeting_time(lab_, n));
-        for (const Neighbour& n : before_)
-            if (known.contains(key_of(n)))
-                if (auto time = loss_time(n))
-                    start(n.machine, *time);
+        const std::vector<Known> old = full(before_);
+        const std::vector<Known> now = full(after_);
+        each_of_one(now, old, [&](const Neighbour& n) {
+            start(n.machine, spoken(n.protocol).meeting_time(lab_, n));
+        });
+        each_of_one(old, now, [&](const Neighbour& n) {
+            if (auto time = loss_time(n))
+                start(n.machine, *time);
+        });
         // Prefixes of NICs without neighbours: their machine knows at once.
         for (const lab::Speaker& speaker : lab_.speakers)
             if (now_.machine_on(speaker.machine))
@@ -50,6 +47,30 @@ class Spreader {
     }
 
   private:
+    using Known = std::pair<Key, const Neighbour*>;
+
+    static std::vector<Known> full(const std::vector<Neighbour>& neighbours) {
+        std::vector<Known> known;
+        for (const Neighbour& n : neighbours)
+            if (n.state == NeighbourState::full)
+                known.emplace_back(key_of(n), &n);
+        std::ranges::sort(known, {}, &Known::first);
+        return known;
+    }
+
+    // Those of the one that are not in the other.
+    template <class Use>
+    static void each_of_one(const std::vector<Known>& one, const std::vector<Known>& other,
+                            Use use) {
+        auto same = other.begin();
+        for (const auto& [key, neighbour] : one) {
+            while (same != other.end() && same->first < key)
+                ++same;
+            if (same == other.end() || same->first != key)
+                use(*neighbour);
+        }
+    }
+
     // A switch port that goes down takes the carrier of what is plugged into it along (Linux: the
     // peer of an interface that is down has none; IEEE 802.3 clause 22.2.4.2.13).
     bool has_carrier(NicId nic) const {

@@ -116,6 +116,16 @@ AlikePrefixes Settled::alike(const std::vector<bool>& counted) const {
     return alike;
 }
 
+std::optional<std::vector<std::uint32_t>> Settled::own_prefixes(MachineId machine) const {
+    const Forwarding& table = forwarding_[machine.row];
+    if (table.large)
+        return std::nullopt;
+    std::vector<std::uint32_t> prefixes;
+    for (std::size_t i = table.first; i < table.first + table.count; ++i)
+        prefixes.push_back(small_[i].prefix);
+    return prefixes;
+}
+
 const Hop* Settled::exact_hop(const Forwarding& table, std::uint32_t prefix) const {
     auto begin = small_.begin() + static_cast<std::ptrdiff_t>(table.first);
     auto end = begin + table.count;

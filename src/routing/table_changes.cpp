@@ -58,21 +58,19 @@ class Comparison {
             for (NicId end : {link.first, link.second})
                 if (link.is_tunnel)
                     looked_at[lab_.nics[end].machine.row] = true;
+        const auto lessons = after_.lessons()->changes(*before_.lessons());
         for (MachineId machine : lab_.machines.ids())
             if (looked_at[machine.row])
-                look_at(machine);
-        if (const auto lessons = after_.lessons()->changes(*before_.lessons())) {
-            for (const auto& [machine, prefix] : *lessons)
-                if (counted_[machine.row] && !looked_at[machine.row])
-                    each_inside(numbers_[prefix], [&](std::uint32_t p) { compare(machine, p); });
-        } else {
-            for (MachineId machine : lab_.machines.ids())
-                if (counted_[machine.row] && !looked_at[machine.row]
-                    && (before_.learned(machine).teaches(machine)
-                        || after_.learned(machine).teaches(machine)))
-                    for (std::uint32_t p : prefixes_)
-                        compare(machine, p);
-        }
+                look_at(machine, lessons.has_value());
+            else if (!lessons && counted_[machine.row]
+                     && (before_.learned(machine).teaches(machine)
+                         || after_.learned(machine).teaches(machine)))
+                for (std::uint32_t p : prefixes_)
+                    compare(machine, p);
+        for (const auto& [machine, prefix] :
+             lessons.value_or(std::vector<std::pair<MachineId, std::uint32_t>>{}))
+            if (counted_[machine.row])
+                each_inside(numbers_[prefix], [&](std::uint32_t p) { compare(machine, p); });
         auto key = [](const TableMove& move) { return std::pair(move.prefix, move.machine); };
         std::ranges::sort(changes_.moves, {}, key);
         auto repeated = std::ranges::unique(changes_.moves, {}, key);
@@ -89,7 +87,15 @@ class Comparison {
             use(*inside);
     }
 
-    void look_at(MachineId machine) {
+    void look_at(MachineId machine, bool has_known_lessons) {
+        const auto old = before_.own_prefixes(machine);
+        const auto now = after_.own_prefixes(machine);
+        if (counted_[machine.row] && has_known_lessons && old && now) {
+            for (const auto* own : {&*old, &*now})
+                for (std::uint32_t prefix : *own)
+                    each_inside(numbers_[prefix], [&](std::uint32_t p) { compare(machine, p); });
+            return;
+        }
         if (counted_[machine.row]) {
             for (std::uint32_t p : prefixes_)
                 compare(machine, p);

@@ -112,6 +112,10 @@ class JACKAL_API Settled {
     /// What routing protocols taught the machine.
     const Learned& learned(lab::MachineId machine) const { return *epoch_of(machine).learned; }
 
+    /// The prefixes, by number and ascending, for which the machine has routes that no protocol
+    /// taught it; nothing if they are many.
+    std::optional<std::vector<std::uint32_t>> own_prefixes(lab::MachineId machine) const;
+
     /// Static routes that the plan gives but that do not exist under this condition, by machine.
     std::span<const RefusedRoute> refused() const { return refused_; }
 

@@ -12,8 +12,10 @@ using lab::NicId;
 
 // --- index -------------------------------------------------------------------------------------
 
-ColumnIndex::ColumnIndex(const routing::Settled& settled, const Columns& columns)
-    : settled_(settled), columns_(columns) {
+ColumnIndex::ColumnIndex(const routing::Settled& settled, const Columns& columns,
+                         const std::vector<std::uint32_t>& more_prefixes)
+    : settled_(settled), columns_(columns), prefixes_(more_prefixes),
+      entrance_at_(columns.doors().count(), Columns::nowhere) {
     const lab::Lab& lab = settled.lab();
     const std::vector<EndClass>& classes = columns.classes();
     counted_.resize(lab.machines.size());
@@ -26,12 +28,10 @@ ColumnIndex::ColumnIndex(const routing::Settled& settled, const Columns& columns
         counted_[machine.row] = lab.machines[machine].forwards;
     for (std::uint32_t e = 0; e < columns.entrances().size(); ++e) {
         MachineId machine = columns.doors().machine(columns.entrances()[e]);
+        entrance_at_[columns.entrances()[e]] = e;
         entrances_[machine.row].push_back(e);
         counted_[machine.row] = true;
     }
-    for (NicId nic : lab.nics.ids())
-        if (counted_[lab.nics[nic].machine.row])
-            by_domain_[settled.wiring().domain(lab, nic)].push_back(lab.nics[nic].machine);
     for (std::uint32_t c = 0; c < classes.size(); ++c) {
         const lab::InterfaceAddress& first = lab.addresses[classes[c].first];
         MachineId machine = lab.nics[first.nic].machine;
@@ -51,18 +51,71 @@ ColumnIndex::ColumnIndex(const routing::Settled& settled, const Columns& columns
     sort_unique(prefixes_);
 }
 
-const std::vector<MachineId>& ColumnIndex::hearing(NicId nic) const {
-    static const std::vector<MachineId> nobody;
-    auto found = by_domain_.find(settled_.wiring().domain(settled_.lab(), nic));
-    return found == by_domain_.end() ? nobody : found->second;
+const std::vector<std::uint32_t>& ColumnIndex::targets(std::uint32_t prefix) const {
+    static const std::vector<std::uint32_t> none;
+    auto found = targets_.find(prefix);
+    return found == targets_.end() ? none : found->second;
+}
+
+std::shared_ptr<const ColumnIndex::Senders> ColumnIndex::senders(std::uint32_t target) const {
+    constexpr std::size_t most_kept_words = 50'000'000;
+    const Columns::Fates* column = columns_.requests_to(target).fates.get();
+    {
+        std::scoped_lock alone(kept_mutex_);
+        if (auto found = kept_.find(column); found != kept_.end())
+            return found->second;
+    }
+    const lab::Lab& lab = settled_.lab();
+    auto made = senders_to(settled_.aim(lab.addresses[columns_.classes()[target].first].address));
+    std::scoped_lock alone(kept_mutex_);
+    if (kept_words_ > most_kept_words) {
+        kept_.clear();
+        kept_words_ = 0;
+    }
+    kept_words_ += made->first_.size() + made->senders_.size();
+    kept_.emplace(column, made);
+    return made;
+}
+
+std::shared_ptr<const ColumnIndex::Senders> ColumnIndex::senders_to(const routing::Aim& aim) const {
+    std::vector<std::pair<MachineId, MachineId>> pairs; // to whom, and who
+    for (std::uint32_t m = 0; m < counted_.size(); ++m) {
+        if (!counted_[m])
+            continue;
+        const MachineId machine{m};
+        const routing::Settled::Choice choice = settled_.choice(machine, aim);
+        for (std::uint32_t way = 0; way < choice.ways; ++way) {
+            const routing::Hop* hop = way == 0 ? choice.hop : settled_.hop(machine, aim, way);
+            if (hop == nullptr)
+                continue;
+            if (hop->machine)
+                pairs.emplace_back(hop->machine, machine);
+            if (hop->kind == routing::RouteKind::connected)
+                for (const lab::Owner& owner : aim.owners)
+                    pairs.emplace_back(owner.machine, machine);
+        }
+    }
+    sort_unique(pairs);
+    auto made = std::make_shared<Senders>();
+    made->first_.resize(counted_.size() + 1);
+    for (const auto& [to, from] : pairs) {
+        ++made->first_[to.row + 1];
+        made->senders_.push_back(from);
+    }
+    for (std::size_t m = 0; m < counted_.size(); ++m)
+        made->first_[m + 1] += made->first_[m];
+    return made;
 }
 
 // --- what changes ------------------------------------------------------------------------------
 
+ChangedColumns::Followed::Followed(const ColumnIndex& index)
+    : index_(index), turns_(index.settled().lab().machines.size()) {}
+
 ChangedColumns::ChangedColumns(const ColumnIndex& index, const routing::Settled& without,
                                Points& points)
     : index_(index), columns_(index.columns()), without_(without), lab_(without.lab()),
-      unit_of_(columns_.classes().size(), none), stamps_(lab_.machines.size()) {
+      unit_of_(columns_.classes().size(), none), followed_(index) {
     auto changes =
         routing::table_changes(index.settled(), without, index.prefixes(), index.counted());
     if (!changes)
@@ -181,37 +234,20 @@ void ChangedColumns::add_to_unit(std::uint32_t c, std::uint64_t next_hops, bool 
 
 // --- following ---------------------------------------------------------------------------------
 
-bool ChangedColumns::leads_to(MachineId machine, const routing::Aim& aim, MachineId other) const {
-    const routing::Settled::Choice choice = index_.settled().choice(machine, aim);
-    for (std::uint32_t way = 0; way < choice.ways; ++way) {
-        const routing::Hop* hop = way == 0 ? choice.hop : index_.settled().hop(machine, aim, way);
-        if (hop == nullptr)
-            continue;
-        bool is_on_link = hop->kind == routing::RouteKind::connected;
-        if (hop->machine == other
-            || (is_on_link && std::ranges::any_of(aim.owners, [&](const lab::Owner& owner) {
-                    return owner.machine == other;
-                })))
-            return true;
-    }
-    return false;
-}
-
 // The machines that send otherwise, and those whose packets came to them before.
 void ChangedColumns::find_upstream(const Unit& unit) {
-    const routing::Aim aim = index_.settled().aim(
-        lab_.addresses[columns_.classes()[unit.classes.front()].first].address);
-    ++stamp_;
+    const std::uint32_t sample = unit.classes.front();
+    const auto senders = index_.senders(sample);
+    followed_.start(*columns_.requests_to(sample).fates);
     upstream_ = unit.moved;
     for (MachineId machine : upstream_)
-        stamps_[machine.row] = stamp_;
+        followed_.add(machine);
     for (std::size_t i = 0; i < upstream_.size(); ++i)
-        for (NicId nic : lab_.nics_of(upstream_[i]))
-            for (MachineId other : index_.hearing(nic))
-                if (stamps_[other.row] != stamp_ && leads_to(other, aim, upstream_[i])) {
-                    stamps_[other.row] = stamp_;
-                    upstream_.push_back(other);
-                }
+        for (MachineId other : senders->to(upstream_[i]))
+            if (!followed_.has(other)) {
+                followed_.add(other);
+                upstream_.push_back(other);
+            }
 }
 
 void ChangedColumns::follow(Unit& unit, Points& points) {
@@ -230,6 +266,8 @@ void ChangedColumns::follow(Unit& unit, Points& points) {
         const Columns::Fates& before =
             *(is_answer ? columns_.answers_to(sample) : columns_.requests_to(sample)).fates;
         columns_.aim_at(sample, is_answer, *column_);
+        followed_.know(before);
+        column_->know(&followed_);
         for (MachineId machine : upstream_)
             for (std::uint32_t e : index_.entrances(machine)) {
                 Fate fate = columns_.fate(sample, columns_.entrances()[e], *column_);
@@ -261,8 +299,10 @@ void ChangedColumns::follow_near(const Unit& unit, Column& column) {
                 MachineId machine = sender(c, near);
                 if (!may_differ(fate, machine))
                     continue;
-                if (!is_aimed)
+                if (!is_aimed) {
                     columns_.aim_at(c, is_answer, column);
+                    column.know(nullptr);
+                }
                 is_aimed = true;
                 Fate now = columns_.fate(c, columns_.doors().sender(machine), column);
                 if (now != fate)

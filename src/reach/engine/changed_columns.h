@@ -5,6 +5,7 @@
 #include "reach/engine/columns.h"
 #include "routing/table_changes.h"
 
+#include <mutex>
 #include <unordered_map>
 
 namespace jackal::reach {
@@ -12,19 +13,34 @@ namespace jackal::reach {
 /// What is looked up for every change. Refers to what it is made from; threads may share one.
 class ColumnIndex {
   public:
-    ColumnIndex(const routing::Settled& settled, const Columns& columns);
+    /// Of what becomes of packets for some prefixes besides, it is told where machines send them
+    /// otherwise.
+    ColumnIndex(const routing::Settled& settled, const Columns& columns,
+                const std::vector<std::uint32_t>& more_prefixes);
 
     const routing::Settled& settled() const { return settled_; }
     const Columns& columns() const { return columns_; }
     /// Prefixes that lead to targets which are not walked, ascending; and the targets of one.
     const std::vector<std::uint32_t>& prefixes() const { return prefixes_; }
-    const std::vector<std::uint32_t>& targets(std::uint32_t prefix) const {
-        return targets_.at(prefix);
-    }
+    const std::vector<std::uint32_t>& targets(std::uint32_t prefix) const;
     /// Machines that packets may pass, or that send from entrances of their own; by machine.
     const std::vector<bool>& counted() const { return counted_; }
-    /// Those of them that hear a NIC.
-    const std::vector<lab::MachineId>& hearing(lab::NicId nic) const;
+    /// Who of them sends packets for a target to whom.
+    class Senders {
+      public:
+        std::span<const lab::MachineId> to(lab::MachineId machine) const {
+            return std::span(senders_).subspan(first_[machine.row],
+                                               first_[machine.row + 1] - first_[machine.row]);
+        }
+
+      private:
+        friend class ColumnIndex;
+        std::vector<std::uint32_t> first_; // by machine, and the end
+        std::vector<lab::MachineId> senders_;
+    };
+    std::shared_ptr<const Senders> senders(std::uint32_t target) const;
+    /// The entrance at a place, or nowhere.
+    std::uint32_t entrance_at(Doors::Place place) const { return entrance_at_[place]; }
     /// Entrances in front of a machine.
     const std::vector<std::uint32_t>& entrances(lab::MachineId machine) const {
         return entrances_[machine.row];
@@ -42,12 +58,18 @@ class ColumnIndex {
     const std::vector<std::uint32_t>& answering(std::uint32_t c) const { return answering_[c]; }
 
   private:
+    std::shared_ptr<const Senders> senders_to(const routing::Aim& aim) const;
+
     const routing::Settled& settled_;
     const Columns& columns_;
     std::vector<std::uint32_t> prefixes_;
     std::unordered_map<std::uint32_t, std::vector<std::uint32_t>> targets_;
     std::vector<bool> counted_;
-    std::unordered_map<std::uint32_t, std::vector<lab::MachineId>> by_domain_;
+    // By the column that targets share: as many as are worth keeping.
+    mutable std::mutex kept_mutex_;
+    mutable std::unordered_map<const Columns::Fates*, std::shared_ptr<const Senders>> kept_;
+    mutable std::size_t kept_words_ = 0;
+    std::vector<std::uint32_t> entrance_at_;            // by place
     std::vector<std::vector<std::uint32_t>> entrances_; // by machine
     std::vector<std::vector<std::uint32_t>> others_;    // by machine
     std::vector<std::vector<std::uint32_t>> hosts_;     // by machine
@@ -76,6 +98,7 @@ class ChangedColumns {
         std::vector<std::pair<std::uint32_t, Fate>> fates[2];
     };
     const std::vector<Unit>& units() const { return units_; }
+    const routing::TableChanges& tables() const { return changes_; }
     /// That of a class, or none.
     std::uint32_t unit_of(std::uint32_t c) const { return unit_of_[c]; }
     /// Units whose answers from an entrance fare otherwise.
@@ -95,6 +118,30 @@ class ChangedColumns {
     Columns::Between far_between(std::uint32_t from, std::uint32_t to) const;
 
   private:
+    // Of all but some machines it is known what becomes of packets in front of them.
+    class Followed final : public Column::Known {
+      public:
+        explicit Followed(const ColumnIndex& index);
+        void start(const Columns::Fates& fates) {
+            fates_ = &fates;
+            ++turn_;
+        }
+        bool has(lab::MachineId machine) const { return turns_[machine.row] == turn_; }
+        void add(lab::MachineId machine) { turns_[machine.row] = turn_; }
+        void know(const Columns::Fates& fates) { fates_ = &fates; }
+        const Fate* find(Doors::Place place) const override {
+            std::uint32_t entrance = index_.entrance_at(place);
+            return entrance == Columns::nowhere || has(index_.columns().doors().machine(place))
+                       ? nullptr
+                       : &(*fates_)[entrance];
+        }
+
+      private:
+        const ColumnIndex& index_;
+        const Columns::Fates* fates_ = nullptr;
+        std::vector<std::uint32_t> turns_; // by machine: followed
+        std::uint32_t turn_ = 0;
+    };
     struct NearFate {
         std::uint32_t target = 0;
         std::uint32_t sender = 0;
@@ -107,7 +154,6 @@ class ChangedColumns {
                      const std::vector<lab::MachineId>& moved);
     void follow(Unit& unit, Points& points);
     void find_upstream(const Unit& unit);
-    bool leads_to(lab::MachineId machine, const routing::Aim& aim, lab::MachineId other) const;
     void follow_near(const Unit& unit, Column& column);
     std::uint32_t entrance(std::uint32_t c) const;
     Fate fate(std::uint32_t target, std::uint32_t entrance, bool is_answer) const;
@@ -129,8 +175,7 @@ class ChangedColumns {
     std::unordered_map<std::uint32_t, std::uint32_t> elsewhere_of_;   // class to entrance
     std::vector<NearFate> near_[2];                                   // by target, then sender
     std::vector<std::pair<std::uint32_t, std::uint32_t>> near_pairs_; // target and sender
-    std::vector<std::uint32_t> stamps_;                               // by machine
-    std::uint32_t stamp_ = 0;
+    Followed followed_;
     std::vector<lab::MachineId> upstream_; // what find_upstream found
     std::unique_ptr<Column> column_;
 };

@@ -11,20 +11,28 @@ namespace jackal::reach {
 class MatrixIndex {
   public:
     /// Of a matrix that keeps its ways.
-    MatrixIndex(const routing::Settled& settled, const Matrix& whole);
+    MatrixIndex(const routing::Settled& settled, const Matrix& whole,
+                const std::vector<std::uint32_t>& more_prefixes);
 
     const MatrixWays* ways() const { return ways_; } ///< null if it has no ends
     const ColumnIndex& columns() const { return *columns_; }
-    std::size_t words() const { return words_; }
     const std::uint64_t* answered(std::uint32_t to) const { return &answered_[to * words_]; }
-    const std::uint64_t* unsettled(std::uint32_t to) const { return &unsettled_[to * words_]; }
+    /// Senders of which only walks tell.
+    std::span<const std::uint32_t> walked(std::uint32_t to) const {
+        return std::span(walked_).subspan(first_walked_[to],
+                                          first_walked_[to + 1] - first_walked_[to]);
+    }
+    bool is_walked(std::uint32_t from, std::uint32_t to) const {
+        return std::ranges::binary_search(walked(to), from);
+    }
 
   private:
     const MatrixWays* ways_;
     std::unique_ptr<const ColumnIndex> columns_;
     std::size_t words_;
     const std::vector<std::uint64_t>& answered_;
-    const std::vector<std::uint64_t>& unsettled_;
+    std::vector<std::size_t> first_walked_; // by target, and the end
+    std::vector<std::uint32_t> walked_;
 };
 
 enum class CellChange : std::uint8_t {
@@ -63,21 +71,25 @@ class ChangedMatrix {
         const Rows::ChangedRow* row =
             index_.ways()->rows.changed_row(to, *columns_, *worker_.rows_);
         const std::uint64_t* answered = index_.answered(to);
-        const std::uint64_t* unsettled = index_.unsettled(to);
-        for (std::size_t w = 0; w < index_.words(); ++w) {
-            std::uint64_t walked = unsettled[w];
-            if (row != nullptr)
-                walked |= row->looked_at[w] & row->now.unsettled[w];
-            tell(w, walked, CellChange::walked, use);
-            std::uint64_t settled = row != nullptr ? row->looked_at[w] & ~walked : 0;
-            if (settled == 0)
-                continue;
+        for (std::uint32_t from : index_.walked(to))
+            use(from, CellChange::walked);
+        if (row == nullptr)
+            return;
+        for (std::size_t w : row->words) {
+            std::uint64_t settled = row->looked_at[w];
+            for (std::uint32_t from : index_.walked(to))
+                if (from / 64 == w)
+                    settled &= ~(std::uint64_t{1} << from % 64);
+            tell(w, settled & row->now.unsettled[w], CellChange::walked, use);
+            settled &= ~row->now.unsettled[w];
             std::uint64_t now = row->now.answered[w];
             tell(w, settled & answered[w] & ~now, CellChange::lost, use);
             tell(w, settled & ~answered[w] & now, CellChange::gained, use);
             tell(w, settled & answered[w] & now & row->moved[w], CellChange::moved, use);
         }
     }
+    /// What differs in the tables; null if the matrix has no ends.
+    const routing::TableChanges* tables() const { return columns_ ? &columns_->tables() : nullptr; }
 
   private:
     template <class Use>

@@ -7,6 +7,26 @@
 
 namespace jackal::reach {
 
+namespace {
+
+void clear_words(Bits& bits, const std::vector<std::size_t>& words, std::size_t count) {
+    if (bits.size() != count)
+        bits.assign(count, 0);
+    for (std::size_t w : words)
+        bits[w] = 0;
+}
+
+} // namespace
+
+// Nothing is looked at yet.
+void Rows::clear(Worker& worker) const {
+    ChangedRow& changed = worker.changed;
+    for (Bits* bits :
+         {&changed.looked_at, &changed.moved, &changed.now.answered, &changed.now.unsettled})
+        clear_words(*bits, changed.words, filters_.words());
+    changed.words.clear();
+}
+
 const Rows::ChangedRow* Rows::changed_row(std::uint32_t to, const ChangedColumns& now,
                                           Worker& worker) const {
     if (classes_[to].is_walked)
@@ -15,9 +35,7 @@ const Rows::ChangedRow* Rows::changed_row(std::uint32_t to, const ChangedColumns
     bool is_touched = false;
     auto look = [&](std::uint32_t first, std::uint32_t last) {
         if (!is_touched) {
-            for (Bits* bits :
-                 {&changed.looked_at, &changed.moved, &worker.row.answered, &worker.row.unsettled})
-                bits->assign(filters_.words(), 0);
+            clear(worker);
             worker.passing.aim_at(to);
             is_touched = true;
         }
@@ -43,8 +61,7 @@ const Rows::ChangedRow* Rows::changed_row(std::uint32_t to, const ChangedColumns
         return nullptr;
     look_at_near(to, now, worker);
     if (!is_open(classes_[to]))
-        worker.row.answered.assign(filters_.words(), 0);
-    std::swap(changed.now, worker.row);
+        clear_words(changed.now.answered, changed.words, filters_.words());
     return &changed;
 }
 
@@ -65,13 +82,15 @@ void Rows::look_at(std::uint32_t first, std::uint32_t last, std::uint32_t to,
         const Columns::Between before = columns_.far_between(first, to);
         const Columns::Between after = now.far_between(first, to);
         const Outcome found = outcome(after.request, after.answer, worker);
-        fill(first, end, found, to, worker);
+        fill(first, end, found, to, worker.changed.now, worker);
         if (found.kind == Outcome::Kind::answered) {
-            ask(first, end, start_checks_[first], worker);
-            ask(first, end, end_checks(to, after.request), worker);
+            ask(first, end, start_checks_[first], worker.changed.now, worker);
+            ask(first, end, end_checks(to, after.request), worker.changed.now, worker);
         }
         bool is_moved = before.way() != after.way();
         each_word(first, end, [&](std::size_t w, std::uint64_t mask) {
+            if (looked_at[w] == 0)
+                worker.changed.words.push_back(w);
             looked_at[w] |= mask;
             worker.changed.moved[w] |= is_moved ? mask : 0;
         });
@@ -87,17 +106,17 @@ void Rows::look_at_near(std::uint32_t to, const ChangedColumns& now, Worker& wor
                 near.push_back(from);
     sort_unique(near);
     for (std::uint32_t from : near) {
-        clear_bit(worker.row.answered, from);
-        clear_bit(worker.row.unsettled, from);
+        clear_bit(worker.changed.now.answered, from);
+        clear_bit(worker.changed.now.unsettled, from);
         clear_bit(worker.changed.moved, from);
         if (classes_[from].is_walked)
             continue;
         const Columns::Between fates = now.between(from, to);
         const Outcome found = outcome(fates.request, fates.answer, worker);
-        fill(from, from + 1, found, to, worker);
+        fill(from, from + 1, found, to, worker.changed.now, worker);
         if (!fates.is_near)
-            ask(from, from + 1, start_checks_[from], worker);
-        ask(from, from + 1, end_checks(to, found.request), worker);
+            ask(from, from + 1, start_checks_[from], worker.changed.now, worker);
+        ask(from, from + 1, end_checks(to, found.request), worker.changed.now, worker);
         if (columns_.between(from, to).way() != fates.way())
             set_bit(worker.changed.moved, from);
     }

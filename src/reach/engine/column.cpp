@@ -86,13 +86,15 @@ void Column::aim_at(net::Address destination, bool is_answer) {
     header_.destination = settled_.aim(destination);
     is_answer_ = is_answer;
     differs_ = false;
+    before_ = nullptr;
     ++turn_;
 }
 
 Fate& Column::known(Doors::Place place) {
     if (turns_[place] != turn_) {
         turns_[place] = turn_;
-        fates_[place] = {};
+        const Fate* fate = before_ != nullptr ? before_->find(place) : nullptr;
+        fates_[place] = fate != nullptr ? *fate : Fate{};
     }
     return fates_[place];
 }

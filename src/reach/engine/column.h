@@ -72,6 +72,16 @@ class Column {
 
     Fate fate(Doors::Place place);
 
+    /// Fates that need not be followed.
+    class Known {
+      public:
+        virtual ~Known() = default;
+        /// Null if it is not known.
+        virtual const Fate* find(Doors::Place place) const = 0;
+    };
+    /// Until it aims at another: these are known already. Null for none.
+    void know(const Known* known) { before_ = known; }
+
     /// True if answers may fare otherwise than requests.
     bool differs_for_answers() const { return differs_; }
 
@@ -110,6 +120,7 @@ class Column {
     bool is_answer_ = false;
     bool differs_ = false;
     packet::Decision decision_;
+    const Known* before_ = nullptr;
     std::uint32_t turn_ = 0;           // counts destinations
     std::vector<std::uint32_t> turns_; // by place: of its fate
     std::vector<Fate> fates_;          // by place

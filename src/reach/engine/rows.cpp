@@ -160,23 +160,22 @@ void Rows::fill_runs(std::uint32_t to, Worker& worker) const {
         fill_run(runs_[i], worker.outcomes[i], to, worker);
     if (classes_[to].is_host) // all by its only door
         ask(0, static_cast<std::uint32_t>(classes_.size()),
-            Points::at_end(lab_, lab_.addresses[classes_[to].first].nic), worker);
+            Points::at_end(lab_, lab_.addresses[classes_[to].first].nic), worker.row, worker);
 }
 
 void Rows::fill_run(const Run& run, const Outcome& outcome, std::uint32_t to,
                     Worker& worker) const {
-    fill(run.first, run.last, outcome, to, worker);
+    fill(run.first, run.last, outcome, to, worker.row, worker);
     if (outcome.kind != Outcome::Kind::answered)
         return;
-    ask(run.first, run.last, start_checks_[run.first], worker);
+    ask(run.first, run.last, start_checks_[run.first], worker.row, worker);
     if (outcome.request.door != Fate::only) // else all are asked at once
-        ask(run.first, run.last, end_checks(to, outcome.request), worker);
+        ask(run.first, run.last, end_checks(to, outcome.request), worker.row, worker);
 }
 
 // Takes the outcome for that of all from `first` up to `last`, whom filters on the way let pass.
 void Rows::fill(std::uint32_t first, std::uint32_t last, const Outcome& outcome, std::uint32_t to,
-                Worker& worker) const {
-    Row& row = worker.row;
+                Row& row, Worker& worker) const {
     if (outcome.kind == Outcome::Kind::lost)
         return;
     if (outcome.kind == Outcome::Kind::varies)
@@ -198,11 +197,11 @@ void Rows::fill(std::uint32_t first, std::uint32_t last, const Outcome& outcome,
 
 // Strikes out those whose requests the filters deny.
 void Rows::ask(std::uint32_t first, std::uint32_t last, const std::vector<FilterCheck>& checks,
-               Worker& worker) const {
+               Row& row, Worker& worker) const {
     for (const FilterCheck& check : checks)
         if (const Bits* set = worker.passing.through(check))
             each_word(first, last, [&](std::size_t w, std::uint64_t mask) {
-                worker.row.answered[w] &= (*set)[w] | ~mask;
+                row.answered[w] &= (*set)[w] | ~mask;
             });
 }
 
@@ -222,10 +221,10 @@ void Rows::fill_near(std::uint32_t to, Worker& worker) const {
             continue;
         Columns::Between fates = columns_.between(from, to);
         Outcome found = outcome(fates.request, fates.answer, worker);
-        fill(from, from + 1, found, to, worker);
+        fill(from, from + 1, found, to, worker.row, worker);
         if (!fates.is_near)
-            ask(from, from + 1, start_checks_[from], worker);
-        ask(from, from + 1, end_checks(to, found.request), worker);
+            ask(from, from + 1, start_checks_[from], worker.row, worker);
+        ask(from, from + 1, end_checks(to, found.request), worker.row, worker);
     }
 }
 

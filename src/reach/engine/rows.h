@@ -27,6 +27,7 @@ class Rows {
     /// A row under a change.
     struct ChangedRow {
         Bits looked_at; ///< senders for whom it may differ; of all others nothing is told
+        std::vector<std::size_t> words; ///< that those stand in, in no order
         Row now;
         Bits moved; ///< those of them whose packets go another way, there or back
     };
@@ -60,9 +61,10 @@ class Rows {
     void fill_run(const Run& run, const Outcome& outcome, std::uint32_t to, Worker& worker) const;
     void fill_near(std::uint32_t to, Worker& worker) const;
     void fill(std::uint32_t first, std::uint32_t last, const Outcome& outcome, std::uint32_t to,
-              Worker& worker) const;
+              Row& row, Worker& worker) const;
     void ask(std::uint32_t first, std::uint32_t last, const std::vector<FilterCheck>& checks,
-             Worker& worker) const;
+             Row& row, Worker& worker) const;
+    void clear(Worker& worker) const;
     void look_at(std::uint32_t first, std::uint32_t last, std::uint32_t to,
                  const ChangedColumns& now, Worker& worker) const;
     void look_at_near(std::uint32_t to, const ChangedColumns& now, Worker& worker) const;
