@@ -14,10 +14,10 @@ using lab::NicId;
 namespace {
 
 // What tells one neighbour from all others.
-using Key = std::tuple<Protocol, net::Family, MachineId, NicId, MachineId, NicId, std::uint32_t>;
+using Key = std::tuple<Protocol, MachineId, net::Family, NicId, MachineId, NicId, std::uint32_t>;
 
 Key key_of(const Neighbour& n) {
-    return {n.protocol, n.family, n.machine, n.nic, n.other, n.other_nic, n.configured};
+    return {n.protocol, n.machine, n.family, n.nic, n.other, n.other_nic, n.configured};
 }
 
 class Spreader {
@@ -54,7 +54,8 @@ class Spreader {
         for (const Neighbour& n : neighbours)
             if (n.state == NeighbourState::full)
                 known.emplace_back(key_of(n), &n);
-        std::ranges::sort(known, {}, &Known::first);
+        if (!std::ranges::is_sorted(known, {}, &Known::first))
+            std::ranges::sort(known, {}, &Known::first);
         return known;
     }
 

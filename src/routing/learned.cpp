@@ -160,9 +160,8 @@ void Learned::add_traits(std::uint32_t prefix, std::vector<std::uint64_t>& into)
         }
 }
 
-std::optional<std::vector<std::pair<MachineId, std::uint32_t>>>
-Learned::changes(const Learned& before) const {
-    std::vector<std::pair<MachineId, std::uint32_t>> found;
+std::optional<std::vector<LessonChange>> Learned::changes(const Learned& before) const {
+    std::vector<LessonChange> found;
     if (tables_.size() != before.tables_.size())
         return std::nullopt;
     for (std::size_t i = 0; i < tables_.size(); ++i)

@@ -75,9 +75,8 @@ class ProtocolTables {
     }
     /// Adds machines and prefixes for which lessons may differ from those `before`, in tables of
     /// the same protocol and lab. False if that is not known, and any may.
-    virtual bool
-    add_changes(const ProtocolTables& /*before*/,
-                std::vector<std::pair<lab::MachineId, std::uint32_t>>& /*into*/) const {
+    virtual bool add_changes(const ProtocolTables& /*before*/,
+                             std::vector<LessonChange>& /*into*/) const {
         return false;
     }
     /// All that the machine has for the prefix, the best first.

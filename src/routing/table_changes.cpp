@@ -67,12 +67,18 @@ class Comparison {
                          || after_.learned(machine).teaches(machine)))
                 for (std::uint32_t p : prefixes_)
                     compare(machine, p);
-        for (const auto& [machine, prefix] :
-             lessons.value_or(std::vector<std::pair<MachineId, std::uint32_t>>{}))
-            if (counted_[machine.row])
-                each_inside(numbers_[prefix], [&](std::uint32_t p) { compare(machine, p); });
+        for (const LessonChange& lesson : lessons.value_or(std::vector<LessonChange>{}))
+            if (counted_[lesson.machine.row])
+                each_inside(numbers_[lesson.prefix], [&](std::uint32_t p) {
+                    if (p == lesson.prefix && lesson.is_alike)
+                        changes_.moves.push_back({.prefix = p, .machine = lesson.machine});
+                    else
+                        compare(lesson.machine, p);
+                });
         auto key = [](const TableMove& move) { return std::pair(move.prefix, move.machine); };
-        std::ranges::sort(changes_.moves, {}, key);
+        std::ranges::sort(changes_.moves, {}, [&](const TableMove& move) {
+            return std::pair(key(move), move.next_hops == 0); // what was looked at comes first
+        });
         auto repeated = std::ranges::unique(changes_.moves, {}, key);
         changes_.moves.erase(repeated.begin(), repeated.end());
         return std::move(changes_);

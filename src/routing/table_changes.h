@@ -18,8 +18,10 @@ std::vector<bool> touched_machines(const Settled& before, const Settled& after);
 struct TableMove {
     std::uint32_t prefix = 0; ///< its number (Aim::prefix)
     lab::MachineId machine;
-    bool is_on_link = false;     ///< before or after, the machine takes the prefix for a segment
-    std::uint64_t next_hops = 0; ///< stands for those after: equal for equal ones
+    bool is_on_link = false; ///< before or after, the machine takes the prefix for a segment
+    /// Stands for those after: equal for equal ones. 0 if they are the same for all prefixes that
+    /// were alike before (Settled::alike) and at which the same machines are told to move.
+    std::uint64_t next_hops = 0;
 };
 
 struct TableChanges {

@@ -200,6 +200,15 @@ struct Lesson {
     void add_gate(std::uint32_t gate);
 };
 
+/// A machine and a prefix for which lessons may differ.
+struct LessonChange {
+    lab::MachineId machine;
+    std::uint32_t prefix = 0; ///< its number
+    /// It learns the same for all prefixes that had the same traits (Learned::add_traits) before,
+    /// and for which the same is told.
+    bool is_alike = false;
+};
+
 /// What protocols taught. Refers to its lab, which must outlive it. It never changes, so threads
 /// may share one.
 class JACKAL_API Learned {
@@ -225,10 +234,9 @@ class JACKAL_API Learned {
     std::optional<Lesson> lesson(lab::MachineId machine, std::uint32_t prefix) const;
     /// What tells the prefix of that number from others for which a machine has other gates.
     void add_traits(std::uint32_t prefix, std::vector<std::uint64_t>& into) const;
-    /// Machines and prefixes for which lessons may differ from those `before`, by another condition
-    /// of the same lab; nothing if that is not known, and any may.
-    std::optional<std::vector<std::pair<lab::MachineId, std::uint32_t>>>
-    changes(const Learned& before) const;
+    /// Where lessons may differ from those `before`, by another condition of the same lab; nothing
+    /// if that is not known, and any may.
+    std::optional<std::vector<LessonChange>> changes(const Learned& before) const;
     /// The prefixes by number.
     const std::shared_ptr<const PrefixNumbers>& numbers() const { return numbers_; }
     /// All next hops of all lessons.

@@ -113,7 +113,7 @@ ChangedColumns::Followed::Followed(const ColumnIndex& index)
     : index_(index), turns_(index.settled().lab().machines.size()) {}
 
 ChangedColumns::ChangedColumns(const ColumnIndex& index, const routing::Settled& without,
-                               Points& points)
+                               Column& column)
     : index_(index), columns_(index.columns()), without_(without), lab_(without.lab()),
       unit_of_(columns_.classes().size(), none), followed_(index) {
     auto changes =
@@ -125,8 +125,9 @@ ChangedColumns::ChangedColumns(const ColumnIndex& index, const routing::Settled&
     if (!is_known_)
         return;
     make_units();
+    column.go_by(without);
     for (Unit& unit : units_)
-        follow(unit, points);
+        follow(unit, column);
     for (std::uint32_t u = 0; u < units_.size(); ++u)
         for (const auto& [entrance, fate] : units_[u].fates[1])
             answered_.emplace_back(entrance, u);
@@ -250,9 +251,7 @@ void ChangedColumns::find_upstream(const Unit& unit) {
             }
 }
 
-void ChangedColumns::follow(Unit& unit, Points& points) {
-    if (!column_)
-        column_ = std::make_unique<Column>(without_, columns_.packets(), columns_.doors(), points);
+void ChangedColumns::follow(Unit& unit, Column& column) {
     const std::uint32_t sample = unit.classes.front();
     const bool had_answers = &columns_.answers_to(sample) != &columns_.requests_to(sample);
     find_upstream(unit);
@@ -265,19 +264,19 @@ void ChangedColumns::follow(Unit& unit, Points& points) {
         }
         const Columns::Fates& before =
             *(is_answer ? columns_.answers_to(sample) : columns_.requests_to(sample)).fates;
-        columns_.aim_at(sample, is_answer, *column_);
+        columns_.aim_at(sample, is_answer, column);
         followed_.know(before);
-        column_->know(&followed_);
+        column.know(&followed_);
         for (MachineId machine : upstream_)
             for (std::uint32_t e : index_.entrances(machine)) {
-                Fate fate = columns_.fate(sample, columns_.entrances()[e], *column_);
+                Fate fate = columns_.fate(sample, columns_.entrances()[e], column);
                 if (fate != before[e])
                     changed.emplace_back(e, fate);
             }
         std::ranges::sort(changed, {}, [](const auto& change) { return change.first; });
-        differs = differs || column_->differs_for_answers();
+        differs = differs || column.differs_for_answers();
     }
-    follow_near(unit, *column_);
+    follow_near(unit, column);
 }
 
 // Who is near sends directly as ever, unless its segment is touched.

@@ -82,8 +82,8 @@ class ChangedColumns {
   public:
     static constexpr std::uint32_t none = ~std::uint32_t{0};
 
-    /// `points` go on from those of the columns.
-    ChangedColumns(const ColumnIndex& index, const routing::Settled& without, Points& points);
+    /// `column` makes columns; its lists of points go on from those of the index.
+    ChangedColumns(const ColumnIndex& index, const routing::Settled& without, Column& column);
 
     /// False if the classes may be others, or the wiring: all has to be worked out anew.
     bool is_known() const { return is_known_; }
@@ -152,7 +152,7 @@ class ChangedColumns {
     void make_units();
     void add_to_unit(std::uint32_t c, std::uint64_t next_hops, bool is_alone,
                      const std::vector<lab::MachineId>& moved);
-    void follow(Unit& unit, Points& points);
+    void follow(Unit& unit, Column& column);
     void find_upstream(const Unit& unit);
     void follow_near(const Unit& unit, Column& column);
     std::uint32_t entrance(std::uint32_t c) const;
@@ -177,7 +177,6 @@ class ChangedColumns {
     std::vector<std::pair<std::uint32_t, std::uint32_t>> near_pairs_; // target and sender
     Followed followed_;
     std::vector<lab::MachineId> upstream_; // what find_upstream found
-    std::unique_ptr<Column> column_;
 };
 
 } // namespace jackal::reach

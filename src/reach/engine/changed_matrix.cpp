@@ -28,6 +28,8 @@ void ChangedMatrix::Worker::make_room() {
         return;
     rows_.reset();
     points_ = std::make_unique<Points>(all);
+    column_ = std::make_unique<Column>(index_.columns().settled(), index_.ways()->packets,
+                                       index_.ways()->columns.doors(), *points_);
     rows_ = std::make_unique<Rows::Worker>(index_.ways()->rows, *points_);
 }
 
@@ -37,7 +39,7 @@ ChangedMatrix::ChangedMatrix(const MatrixIndex& index, const routing::Settled& w
     if (index_.ways() == nullptr)
         return;
     worker_.make_room();
-    columns_ = std::make_unique<const ChangedColumns>(index_.columns(), without, *worker_.points_);
+    columns_ = std::make_unique<const ChangedColumns>(index_.columns(), without, *worker_.column_);
 }
 
 } // namespace jackal::reach

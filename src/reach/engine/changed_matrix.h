@@ -56,6 +56,7 @@ class ChangedMatrix {
 
         const MatrixIndex& index_;
         std::unique_ptr<Points> points_;
+        std::unique_ptr<Column> column_;
         std::unique_ptr<Rows::Worker> rows_;
     };
 

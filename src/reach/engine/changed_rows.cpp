@@ -65,6 +65,20 @@ const Rows::ChangedRow* Rows::changed_row(std::uint32_t to, const ChangedColumns
     return &changed;
 }
 
+// As fill(), for few: filter by filter.
+void Rows::fill_stretch(std::uint32_t first, std::uint32_t last, const Outcome& outcome,
+                        std::uint32_t to, Worker& worker) const {
+    if (outcome.kind != Outcome::Kind::answered)
+        return fill(first, last, outcome, to, worker.changed.now, worker);
+    Outcome unasked = outcome;
+    unasked.request.points = 0;
+    unasked.asked_of_answer = nullptr;
+    fill(first, last, unasked, to, worker.changed.now, worker);
+    for (std::uint32_t list = outcome.request.points; list != 0; list = worker.points.rest(list))
+        ask(first, last, worker.points.first(list).checks, worker.changed.now, worker);
+    ask_of_answers(first, last, outcome, to, worker.changed.now);
+}
+
 // Looks at those from `first` up to `last` as if none was near to the target.
 void Rows::look_at(std::uint32_t first, std::uint32_t last, std::uint32_t to,
                    const ChangedColumns& now, Worker& worker) const {
@@ -82,7 +96,7 @@ void Rows::look_at(std::uint32_t first, std::uint32_t last, std::uint32_t to,
         const Columns::Between before = columns_.far_between(first, to);
         const Columns::Between after = now.far_between(first, to);
         const Outcome found = outcome(after.request, after.answer, worker);
-        fill(first, end, found, to, worker.changed.now, worker);
+        fill_stretch(first, end, found, to, worker);
         if (found.kind == Outcome::Kind::answered) {
             ask(first, end, start_checks_[first], worker.changed.now, worker);
             ask(first, end, end_checks(to, after.request), worker.changed.now, worker);
@@ -113,7 +127,7 @@ void Rows::look_at_near(std::uint32_t to, const ChangedColumns& now, Worker& wor
             continue;
         const Columns::Between fates = now.between(from, to);
         const Outcome found = outcome(fates.request, fates.answer, worker);
-        fill(from, from + 1, found, to, worker.changed.now, worker);
+        fill_stretch(from, from + 1, found, to, worker);
         if (!fates.is_near)
             ask(from, from + 1, start_checks_[from], worker.changed.now, worker);
         ask(from, from + 1, end_checks(to, found.request), worker.changed.now, worker);

@@ -78,12 +78,12 @@ bool Doors::masks_sources(NicId out) const {
 
 Column::Column(const routing::Settled& settled, const Packets& packets, const Doors& doors,
                Points& points)
-    : settled_(settled), lab_(settled.lab()), packets_(packets), doors_(doors), points_(points),
+    : settled_(&settled), lab_(settled.lab()), packets_(packets), doors_(doors), points_(points),
       turns_(doors.count()), fates_(doors.count()), open_(doors.count()) {}
 
 void Column::aim_at(net::Address destination, bool is_answer) {
     header_ = packets_.header(is_answer);
-    header_.destination = settled_.aim(destination);
+    header_.destination = settled_->aim(destination);
     is_answer_ = is_answer;
     differs_ = false;
     before_ = nullptr;
@@ -183,7 +183,7 @@ Column::Branch Column::branch(Doors::Place place, std::uint32_t way) {
     header.asked_by = doors_.asked_by(place);
     header.share = way;
     const NicId in = header.in;
-    packet::decide(settled_, machine, header, {.passage = {}, .lets_all_pass = true}, decision_);
+    packet::decide(*settled_, machine, header, {.passage = {}, .lets_all_pass = true}, decision_);
     Branch branch{.end = {}, .out = {}, .ways = decision_.ways};
     bool leaves =
         decision_.action == packet::Action::send || decision_.action == packet::Action::forward;

@@ -67,6 +67,8 @@ class Column {
     Column(const routing::Settled& settled, const Packets& packets, const Doors& doors,
            Points& points);
 
+    /// From now on goes by other tables of the same lab.
+    void go_by(const routing::Settled& settled) { settled_ = &settled; }
     /// From now on tells of requests to the address, or of answers to it.
     void aim_at(net::Address destination, bool is_answer);
 
@@ -111,7 +113,7 @@ class Column {
     Fate behind(const Visit& visit, Fate fate);
     Fate& known(Doors::Place place);
 
-    const routing::Settled& settled_;
+    const routing::Settled* settled_;
     const lab::Lab& lab_;
     const Packets& packets_;
     const Doors& doors_;

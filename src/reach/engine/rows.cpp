@@ -185,6 +185,12 @@ void Rows::fill(std::uint32_t first, std::uint32_t last, const Outcome& outcome,
     each_word(first, last, [&](std::size_t w, std::uint64_t mask) {
         row.answered[w] |= passing != nullptr ? (*passing)[w] & mask : mask;
     });
+    ask_of_answers(first, last, outcome, to, row);
+}
+
+// Strikes out those whose answers are denied.
+void Rows::ask_of_answers(std::uint32_t first, std::uint32_t last, const Outcome& outcome,
+                          std::uint32_t to, Row& row) const {
     if (outcome.asked_of_answer == nullptr)
         return;
     for (std::uint32_t from = first; from < last; ++from)

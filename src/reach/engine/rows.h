@@ -64,7 +64,11 @@ class Rows {
               Row& row, Worker& worker) const;
     void ask(std::uint32_t first, std::uint32_t last, const std::vector<FilterCheck>& checks,
              Row& row, Worker& worker) const;
+    void ask_of_answers(std::uint32_t first, std::uint32_t last, const Outcome& outcome,
+                        std::uint32_t to, Row& row) const;
     void clear(Worker& worker) const;
+    void fill_stretch(std::uint32_t first, std::uint32_t last, const Outcome& outcome,
+                      std::uint32_t to, Worker& worker) const;
     void look_at(std::uint32_t first, std::uint32_t last, std::uint32_t to,
                  const ChangedColumns& now, Worker& worker) const;
     void look_at_near(std::uint32_t to, const ChangedColumns& now, Worker& worker) const;

@@ -141,8 +141,8 @@ void OspfTables::add_traits(std::uint32_t prefix, std::vector<std::uint64_t>& in
 }
 
 // To which nodes of its component a router has another way than before.
-std::vector<std::uint32_t> OspfTables::moved_nodes(std::uint32_t source,
-                                                   const OspfTables& before) const {
+std::vector<OspfTables::MovedNode> OspfTables::moved_nodes(std::uint32_t source,
+                                                           const OspfTables& before) const {
     const Row& now = row(source);
     const Row& old = before.row(source);
     const std::size_t singles = graph_->nodes[source].gate_count;
@@ -151,12 +151,20 @@ std::vector<std::uint32_t> OspfTables::moved_nodes(std::uint32_t source,
                && (one == no_set || one < singles
                    || now.merged[one - singles] == old.merged[one - singles]);
     };
-    std::vector<std::uint32_t> moved;
+    std::vector<MovedNode> moved;
     const auto& members = graph_->members[graph_->nodes[source].component];
-    for (std::size_t i = 0; i < members.size(); ++i)
-        if (now.cost[i] != old.cost[i] || !is_same_set(now.set[i], old.set[i]))
-            moved.push_back(members[i]);
+    for (std::size_t i = 0; i < members.size(); ++i) {
+        bool has_other_gates = !is_same_set(now.set[i], old.set[i])
+                               || (now.cost[i] == nowhere) != (old.cost[i] == nowhere);
+        if (has_other_gates || now.cost[i] != old.cost[i])
+            moved.push_back({members[i], has_other_gates});
+    }
     return moved;
+}
+
+std::uint32_t OspfTables::count_adverts(std::uint32_t prefix) const {
+    return first_intra_[prefix + 1] - first_intra_[prefix] + first_other_[prefix + 1]
+           - first_other_[prefix];
 }
 
 // Marks the prefixes that are not announced as before.
@@ -179,34 +187,40 @@ void OspfTables::mark_changed(const OspfTables& before, std::vector<bool>& prefi
     }
 }
 
-bool OspfTables::add_changes(const ProtocolTables& before,
-                             std::vector<std::pair<MachineId, std::uint32_t>>& into) const {
+bool OspfTables::add_changes(const ProtocolTables& before, std::vector<LessonChange>& into) const {
     const auto& known = static_cast<const OspfTables&>(before);
     if (known.graph_ != graph_)
         return false;
-    std::vector<std::vector<MachineId>> moved(graph_->nodes.size()); // by node: who has another way
+    struct Mover {
+        MachineId machine;
+        bool has_other_gates = false;
+    };
+    std::vector<std::vector<Mover>> movers(graph_->nodes.size()); // by node: who has another way
     for (std::uint32_t n = 0; n < rows_.size(); ++n)
         if (rows_[n] != known.rows_[n])
-            for (std::uint32_t to : moved_nodes(n, known))
-                moved[to].push_back(graph_->nodes[n].machine);
+            for (const MovedNode& to : moved_nodes(n, known))
+                movers[to.node].push_back({graph_->nodes[n].machine, to.has_other_gates});
     std::vector<bool> changed(numbers_->size());
     mark_changed(known, changed);
     for (std::uint32_t p = 0; p < changed.size(); ++p)
         for (std::uint32_t m = 0; m < graph_->nodes_of.size() && changed[p]; ++m)
             if (!graph_->nodes_of[m].empty())
-                into.emplace_back(MachineId{m}, p);
-    auto add = [&](const Advert& advert, std::uint32_t node) {
-        for (MachineId machine : moved[node])
-            into.emplace_back(machine, advert.prefix);
+                into.push_back({MachineId{m}, p});
+    // What a way costs counts only beside other ways.
+    auto add = [&](const Advert& advert, std::uint32_t node, bool is_only) {
+        for (const Mover& mover : movers[node])
+            if (mover.has_other_gates || !is_only)
+                into.push_back({mover.machine, advert.prefix, !changed[advert.prefix]});
     };
     for (std::span<const Advert> adverts :
          {std::span<const Advert>(graph_->intra), std::span<const Advert>(other_)})
         for (const Advert& advert : adverts) {
-            add(advert, advert.node);
+            bool is_only = count_adverts(advert.prefix) == 1;
+            add(advert, advert.node, is_only);
             if (advert.type != PathType::intra_area && advert.type != PathType::inter_area)
                 for (std::uint32_t origin : graph_->nodes_of[advert.origin.row])
                     if (origin != advert.node)
-                        add(advert, origin);
+                        add(advert, origin, is_only);
         }
     return true;
 }

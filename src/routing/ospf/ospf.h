@@ -42,8 +42,7 @@ class OspfTables final : public ProtocolTables {
     const std::vector<Gate>& gates() const override { return graph_->gates; }
     std::optional<Lesson> lesson(lab::MachineId machine, std::uint32_t prefix) const override;
     void add_traits(std::uint32_t prefix, std::vector<std::uint64_t>& into) const override;
-    bool add_changes(const ProtocolTables& before,
-                     std::vector<std::pair<lab::MachineId, std::uint32_t>>& into) const override;
+    bool add_changes(const ProtocolTables& before, std::vector<LessonChange>& into) const override;
     std::vector<Offer> offers(lab::MachineId machine, std::uint32_t prefix) const override;
     /// What leads to the best lesson: who announced it, and in which area.
     struct Source {
@@ -152,7 +151,12 @@ class OspfTables final : public ProtocolTables {
     std::uint32_t node_in(lab::MachineId machine, std::uint32_t component) const;
     std::uint32_t cost_between(std::uint32_t from, std::uint32_t to) const;
     const Row& row(std::uint32_t node) const { return *rows_[node]; }
-    std::vector<std::uint32_t> moved_nodes(std::uint32_t source, const OspfTables& before) const;
+    struct MovedNode {
+        std::uint32_t node = 0;
+        bool has_other_gates = false; ///< or a way at all; else it costs something else
+    };
+    std::vector<MovedNode> moved_nodes(std::uint32_t source, const OspfTables& before) const;
+    std::uint32_t count_adverts(std::uint32_t prefix) const;
     void mark_changed(const OspfTables& before, std::vector<bool>& prefixes) const;
     const Advert* best(lab::MachineId machine, std::uint32_t prefix, Lesson& lesson) const;
 
