@@ -39,6 +39,7 @@ ChangedMatrix::ChangedMatrix(const MatrixIndex& index, const routing::Settled& w
     if (index_.ways() == nullptr)
         return;
     worker_.make_room();
+    worker_.rows_->begin();
     columns_ = std::make_unique<const ChangedColumns>(index_.columns(), without, *worker_.column_);
 }
 

@@ -69,9 +69,9 @@ class ChangedMatrix {
     /// only walks tell of, before or after.
     template <class Use>
     void each(std::uint32_t to, Use use) {
-        const Rows::ChangedRow* row =
-            index_.ways()->rows.changed_row(to, *columns_, *worker_.rows_);
         const std::uint64_t* answered = index_.answered(to);
+        const Rows::ChangedRow* row =
+            index_.ways()->rows.changed_row(to, *columns_, answered, *worker_.rows_);
         for (std::uint32_t from : index_.walked(to))
             use(from, CellChange::walked);
         if (row == nullptr)

@@ -31,9 +31,10 @@ class Rows {
         Row now;
         Bits moved; ///< those of them whose packets go another way, there or back
     };
-    /// Null if the row stays as it is. Of senders of which only walks tell, nothing is told.
+    /// Null if the row stays as it is; `answered` is how that was. Nothing is told of senders of
+    /// which only walks tell.
     const ChangedRow* changed_row(std::uint32_t to, const ChangedColumns& now,
-                                  Worker& worker) const;
+                                  const std::uint64_t* answered, Worker& worker) const;
 
   private:
     // Classes side by side that send from one entrance past the same filters, and get answers
@@ -52,6 +53,15 @@ class Rows {
         const std::vector<FilterCheck>* asked_of_answer = nullptr; ///< beside the request's way
     };
 
+    // Classes side by side for whom a change comes to the same.
+    struct Piece {
+        std::uint32_t first = 0;
+        std::uint32_t last = 0; // behind it
+        bool is_moved = false;
+        bool is_as_before = false; // the same of them get answers
+        Outcome outcome;
+    };
+
     void find_runs();
     void collect_checks();
     void look_ahead(std::uint32_t to, Worker& worker) const;
@@ -66,11 +76,15 @@ class Rows {
              Row& row, Worker& worker) const;
     void ask_of_answers(std::uint32_t first, std::uint32_t last, const Outcome& outcome,
                         std::uint32_t to, Row& row) const;
-    void clear(Worker& worker) const;
-    void fill_stretch(std::uint32_t first, std::uint32_t last, const Outcome& outcome,
-                      std::uint32_t to, Worker& worker) const;
-    void look_at(std::uint32_t first, std::uint32_t last, std::uint32_t to,
-                 const ChangedColumns& now, Worker& worker) const;
+    static void look_at(std::uint32_t first, std::uint32_t last, bool is_moved, Worker& worker);
+    void fill_few(std::uint32_t first, std::uint32_t last, const Outcome& outcome, std::uint32_t to,
+                  Worker& worker) const;
+    const std::vector<Piece>& pieces(std::uint32_t to, const ChangedColumns& now,
+                                     Worker& worker) const;
+    void add_pieces(std::uint32_t to, const ChangedColumns& now, Worker& worker,
+                    std::vector<Piece>& into) const;
+    void add_piece(std::uint32_t first, std::uint32_t last, std::uint32_t to,
+                   const ChangedColumns& now, Worker& worker, std::vector<Piece>& into) const;
     void look_at_near(std::uint32_t to, const ChangedColumns& now, Worker& worker) const;
     std::vector<FilterCheck> end_checks(std::uint32_t to, const Fate& request) const;
     bool is_open(const EndClass& target) const;
@@ -95,12 +109,25 @@ class Rows::Worker {
     /// Of lists that go on from those of the columns.
     Worker(const Rows& rows, const Points& lists) : points(lists), passing(rows.filters_, lists) {}
 
+    /// From now on it is asked about another change.
+    void begin() { pieces.clear(); }
+
   private:
     friend class Rows;
     const Points& points;
     PassingSets passing;
     Row row;
     ChangedRow changed;
+    // By the column of a target, its unit and its entrance, of one change.
+    struct PieceHash {
+        std::size_t operator()(const std::array<std::uint64_t, 2>& key) const {
+            return net::spread(key[0] ^ net::spread(key[1]));
+        }
+    };
+    std::unordered_map<std::array<std::uint64_t, 2>, std::vector<Piece>, PieceHash> pieces;
+    std::vector<Piece> own_pieces; // of a target that shares none
+    Bits seen;                     // of the target whose pieces are found
+    std::vector<std::size_t> seen_words;
     // Of two lists: what is asked of the answer beside the request's way.
     std::unordered_map<std::uint64_t, std::vector<FilterCheck>> beside;
     // By run, for all targets that have these fates of requests and answer from there.
