@@ -317,7 +317,7 @@ bool Pairs::is_moved(const PairOfNics& pair) const {
            != passed_by(walk(*conditions_[1], pair, pair.sources[1]));
 }
 
-void Pairs::each_other(const Alike& from, const Alike& to, const Use& use) {
+void Pairs::each_other(const Alike& from, const Alike& to, const Use& use) const {
     if (from.nics.size() * to.nics.size() == 1
         || is_settled(pair_of(from.nics.front(), to.nics.front())))
         return tell_alike(from.nics, to.nics, use);
@@ -337,7 +337,7 @@ bool Pairs::is_settled(const PairOfNics& sample) const {
 }
 
 void Pairs::tell_alike(const std::vector<NicId>& from, const std::vector<NicId>& to,
-                       const Use& use) {
+                       const Use& use) const {
     std::vector<NicId> both; // a machine does not ask itself
     std::ranges::set_intersection(from, to, std::back_inserter(both));
     std::uint64_t pairs = std::uint64_t{from.size()} * to.size() - both.size();
@@ -352,7 +352,7 @@ void Pairs::tell_alike(const std::vector<NicId>& from, const std::vector<NicId>&
     tell(sender, target, pairs, use);
 }
 
-void Pairs::tell(NicId from, NicId to, std::uint64_t pairs, const Use& use) {
+void Pairs::tell(NicId from, NicId to, std::uint64_t pairs, const Use& use) const {
     if (++counted_ > limits::grid_counts)
         throw std::length_error(fmt::format(
             "more than {} pairs of machines have to be looked at one by one", limits::grid_counts));

@@ -6,6 +6,7 @@
 
 #include <algorithm>
 #include <array>
+#include <atomic>
 
 namespace jackal::reach {
 
@@ -43,7 +44,7 @@ class Pairs {
     /// Calls `use` for the pairs of a cell; pairs that have no address family in common are left
     /// out.
     template <class Use>
-    void each(std::size_t row, std::size_t column, Use use) {
+    void each(std::size_t row, std::size_t column, Use use) const {
         for (const Alike& to : columns_[column].alike) // as the matrix lies in memory
             for (const Alike& from : rows_[row].alike)
                 if (!from.is_plain || !to.is_plain)
@@ -126,11 +127,11 @@ class Pairs {
         return false;
     }
     using Use = std::function<void(const PairOfNics&)>;
-    void each_other(const Alike& from, const Alike& to, const Use& use);
+    void each_other(const Alike& from, const Alike& to, const Use& use) const;
     bool is_settled(const PairOfNics& sample) const;
     void tell_alike(const std::vector<lab::NicId>& from, const std::vector<lab::NicId>& to,
-                    const Use& use);
-    void tell(lab::NicId from, lab::NicId to, std::uint64_t pairs, const Use& use);
+                    const Use& use) const;
+    void tell(lab::NicId from, lab::NicId to, std::uint64_t pairs, const Use& use) const;
     PairOfNics pair_of(lab::NicId from, lab::NicId to) const;
     bool has_addresses(lab::NicId nic) const;
     const lab::InterfaceAddress* source_of(const routing::Settled& settled, lab::NicId from,
@@ -149,7 +150,7 @@ class Pairs {
     std::vector<std::uint32_t> place_; // in the matrices of its family, by address
     lab::PerFamily<std::vector<lab::AddressId>> ends_;
     lab::PerFamily<std::vector<std::shared_ptr<const Matrix>>> matrices_;
-    std::size_t counted_ = 0;
+    mutable std::atomic<std::size_t> counted_ = 0; // pairs that were told one by one
 };
 
 } // namespace jackal::reach

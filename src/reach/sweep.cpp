@@ -188,12 +188,7 @@ class Sweeping::Work {
         sum_.asked = wanted.size();
         sum_.rows = whole_.rows();
         sum_.columns = whole_.columns();
-        for (std::size_t row = 0; row < sum_.rows.size(); ++row)
-            for (std::size_t column = 0; column < sum_.columns.size(); ++column)
-                whole_.each(row, column, [&](const PairOfNics& pair) {
-                    sum_.pairs += pair.pairs;
-                    sum_.replies += whole_.gets_answer(pair, 0) ? pair.pairs : 0;
-                });
+        count_whole();
         for (std::size_t i = 0; i < lab_.expectations.size(); ++i) {
             const plan::Expectation& expected = lab_.expectations[i];
             if (expected.cuts.empty() && expected.any_cuts == 0 && verify(settled, i).passed)
@@ -288,6 +283,26 @@ class Sweeping::Work {
         std::size_t column_ = nowhere;
     };
 
+    void count_whole() {
+        std::atomic<std::uint64_t> all = 0;
+        std::atomic<std::uint64_t> answered = 0;
+        in_parallel(sum_.rows.size(), 1, question_.threads,
+                    [&](unsigned, std::size_t first, std::size_t last) {
+                        std::uint64_t pairs = 0;
+                        std::uint64_t replies = 0;
+                        for (std::size_t row = first; row < last; ++row)
+                            for (std::size_t column = 0; column < sum_.columns.size(); ++column)
+                                whole_.each(row, column, [&](const PairOfNics& pair) {
+                                    pairs += pair.pairs;
+                                    replies += whole_.gets_answer(pair, 0) ? pair.pairs : 0;
+                                });
+                        all += pairs;
+                        answered += replies;
+                    });
+        sum_.pairs = all;
+        sum_.replies = answered;
+    }
+
     std::size_t most_losses() const {
         return std::min(limits::cut_losses,
                         limits::sweep_losses / std::max<std::size_t>(wanted.size(), 1));
@@ -378,7 +393,7 @@ class Sweeping::Work {
     const routing::Settled& settled_;
     const Lab& lab_;
     const GridQuestion question_;
-    Pairs whole_;
+    const Pairs whole_;
     const ChangedPairs changed_;
     std::vector<std::size_t> holding_; // expectations that hold in the whole lab
     Sweep sum_;                        // without cuts
