@@ -1,6 +1,7 @@
 #include "jackal/routing/settled.h"
 
 #include "jackal/sorted.h"
+#include "neighbour.h"
 #include "prefix_numbers.h"
 #include "route_list.h"
 #include "table_changes.h"
@@ -124,6 +125,17 @@ std::optional<std::vector<std::uint32_t>> Settled::own_prefixes(MachineId machin
     for (std::size_t i = table.first; i < table.first + table.count; ++i)
         prefixes.push_back(small_[i].prefix);
     return prefixes;
+}
+
+bool Settled::finds_otherwise(MachineId machine, const Settled& before) const {
+    const std::vector<Gate>& gates = lessons()->gates();
+    for (std::size_t i = 0; i < gates.size(); ++i)
+        if (lab_->nics[gates[i].out].machine == machine
+            && is_live(*lab_, condition_, gates[i].out, gates[i].via.family())
+            && (learned_hops_[i].neighbour != before.learned_hops_[i].neighbour
+                || is_refused_hop_[i] != before.is_refused_hop_[i]))
+            return true;
+    return false;
 }
 
 const Hop* Settled::exact_hop(const Forwarding& table, std::uint32_t prefix) const {

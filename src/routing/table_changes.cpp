@@ -96,7 +96,8 @@ class Comparison {
     void look_at(MachineId machine, bool has_known_lessons) {
         const auto old = before_.own_prefixes(machine);
         const auto now = after_.own_prefixes(machine);
-        if (counted_[machine.row] && has_known_lessons && old && now) {
+        if (counted_[machine.row] && has_known_lessons && old && now
+            && !after_.finds_otherwise(machine, before_)) {
             for (const auto* own : {&*old, &*now})
                 for (std::uint32_t prefix : *own)
                     each_inside(numbers_[prefix], [&](std::uint32_t p) { compare(machine, p); });

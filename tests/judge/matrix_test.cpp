@@ -2,6 +2,7 @@
 #include "../sanitized.h"
 #include "jackal/jackal.h"
 #include "random_lab.h"
+#include "seeds.h"
 
 #include <cstdlib>
 #include <doctest/doctest.h>
@@ -243,14 +244,8 @@ TEST_CASE("what reaches what, as expectations, is met and covers every pair") {
 }
 
 TEST_CASE("the matrix says of every pair what a walk says") {
-    std::uint64_t count = sanitized ? 12 : 300;
-    std::uint64_t first = 1;
-    if (const char* seeds = std::getenv("JACKAL_SEEDS")) {
-        first = std::strtoull(seeds, nullptr, 10);
-        count = 3000;
-    }
     Held held;
-    for (std::uint64_t seed = first; seed < first + count; ++seed) {
+    for (std::uint64_t seed : judge::seeds(300, 12)) {
         CAPTURE(seed);
         std::string text = judge::random_any(seed).dump();
         plan::Reading reading = plan::read(text, "made-up.yaml");

@@ -2,6 +2,7 @@
 #include "../sanitized.h"
 #include "jackal/jackal.h"
 #include "random_lab.h"
+#include "seeds.h"
 
 #include <algorithm>
 #include <doctest/doctest.h>
@@ -93,12 +94,11 @@ Counts count(const routing::Settled& settled, const routing::Settled& without,
 } // namespace
 
 TEST_CASE("a sweep counts of every cut what asking every pair before and after counts") {
-    std::uint64_t labs = sanitized ? 3 : 60;
     std::size_t looked_into = 0;
     std::size_t harmful = 0;
     std::size_t moving = 0;
     std::size_t kinds = 0;
-    for (std::uint64_t seed = 1; seed <= labs; ++seed) {
+    for (std::uint64_t seed : judge::seeds(60, 3)) {
         CAPTURE(seed);
         lab::Lab lab = lab::build(*plan::read(judge::random_any(seed).dump(), "made-up.yaml").plan);
         routing::Settled settled = routing::settle(lab);

@@ -115,6 +115,9 @@ class JACKAL_API Settled {
     /// The prefixes, by number and ascending, for which the machine has routes that no protocol
     /// taught it; nothing if they are many.
     std::optional<std::vector<std::uint32_t>> own_prefixes(lab::MachineId machine) const;
+    /// True if the machine finds a next hop that protocols taught it otherwise than `before`, where
+    /// they taught it the same next hops.
+    bool finds_otherwise(lab::MachineId machine, const Settled& before) const;
 
     /// Static routes that the plan gives but that do not exist under this condition, by machine.
     std::span<const RefusedRoute> refused() const { return refused_; }

@@ -13,6 +13,7 @@ using lab::NicId;
 // --- index -------------------------------------------------------------------------------------
 
 ColumnIndex::ColumnIndex(const routing::Settled& settled, const Columns& columns,
+                         const std::vector<lab::AddressId>& ends,
                          const std::vector<std::uint32_t>& more_prefixes)
     : settled_(settled), columns_(columns), prefixes_(more_prefixes),
       entrance_at_(columns.doors().count(), Columns::nowhere) {
@@ -41,6 +42,9 @@ ColumnIndex::ColumnIndex(const routing::Settled& settled, const Columns& columns
             targets_[prefix].push_back(c);
             prefixes_.push_back(prefix);
         }
+        for (std::uint32_t member : classes[c].members)
+            if (classes[c].is_host)
+                is_host_[lab.nics[lab.addresses[ends[member]].nic].machine.row] = true;
         if (classes[c].is_host)
             continue;
         answering_[c].push_back(columns.entrance(c));

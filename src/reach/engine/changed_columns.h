@@ -16,6 +16,7 @@ class ColumnIndex {
     /// Of what becomes of packets for some prefixes besides, it is told where machines send them
     /// otherwise.
     ColumnIndex(const routing::Settled& settled, const Columns& columns,
+                const std::vector<lab::AddressId>& ends,
                 const std::vector<std::uint32_t>& more_prefixes);
 
     const routing::Settled& settled() const { return settled_; }

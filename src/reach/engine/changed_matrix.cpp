@@ -7,7 +7,8 @@ MatrixIndex::MatrixIndex(const routing::Settled& settled, const Matrix& whole,
     : ways_(whole.ways_.get()), words_(whole.words_), answered_(whole.cells_) {
     if (ways_ == nullptr)
         return;
-    columns_ = std::make_unique<const ColumnIndex>(settled, ways_->columns, more_prefixes);
+    columns_ =
+        std::make_unique<const ColumnIndex>(settled, ways_->columns, whole.ends(), more_prefixes);
     first_walked_.push_back(0);
     for (std::size_t w = 0; w < whole.unsettled_.size(); ++w) {
         for (std::uint64_t left = whole.unsettled_[w]; left != 0; left &= left - 1)

@@ -26,8 +26,9 @@ class OspfTables final : public ProtocolTables {
 
     /// Works everything out but external routes.
     void form(const Condition& condition, const lab::Wiring& wiring);
-    /// The same under a condition in which no more works than in that of `form`. False, and no
-    /// change, if more than point-to-point adjacencies have gone.
+    /// The same under a condition in which no more works than in that of `form`. False, and of no
+    /// use any more, if more than point-to-point adjacencies have gone, or if that parts one of
+    /// several areas.
     bool reduce(const Condition& condition);
     Protocol protocol() const override { return Protocol::ospf; }
     bool serves(net::Family family) const override { return family == family_; }
@@ -146,6 +147,7 @@ class OspfTables final : public ProtocolTables {
     void add_externals();
     void sort_adverts();
 
+    bool has_borders() const;
     bool is_on(std::uint32_t router, std::uint32_t network) const;
     bool is_border(lab::MachineId machine) const;
     std::uint32_t node_in(lab::MachineId machine, std::uint32_t component) const;

@@ -280,6 +280,11 @@ std::uint32_t OspfTables::cost_between(std::uint32_t from, std::uint32_t to) con
     return row(from).cost[graph_->nodes[to].local];
 }
 
+bool OspfTables::has_borders() const {
+    return std::ranges::any_of(graph_->nodes_of,
+                               [](const auto& nodes) { return nodes.size() > 1; });
+}
+
 std::unique_ptr<ProtocolTables> OspfTables::reduced(const Condition& condition) const {
     auto tables = std::make_unique<OspfTables>(*this);
     return tables->reduce(condition) ? std::move(tables) : nullptr;
@@ -326,14 +331,22 @@ bool OspfTables::reduce(const Condition& condition) {
         if (edges.empty())
             continue;
         paths.enter(component);
-        for (std::uint32_t n : graph_->members[component])
-            if (rows_[n] != nullptr)
-                rows_[n] = paths.without(graph_->nodes[n], rows_[n], edges);
+        for (std::uint32_t n : graph_->members[component]) {
+            if (rows_[n] == nullptr)
+                continue;
+            auto row = paths.without(graph_->nodes[n], rows_[n], edges);
+            // Border routers tell each part of an area what is in the other.
+            if (row != rows_[n] && has_borders()
+                && std::ranges::count(row->cost, nowhere)
+                       != std::ranges::count(rows_[n]->cost, nowhere))
+                return false;
+            rows_[n] = std::move(row);
+        }
     }
     if (!inter_.empty())
         add_inter();
-    if (!external_.empty())
-        add_externals();
+    externals_.clear(); // they are settled anew: chance may decide by what comes first
+    external_.clear();
     sort_adverts();
     return true;
 }
