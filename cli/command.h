@@ -238,6 +238,10 @@ void add_verify(CLI::App& app, Run& run);
 void add_peerings(CLI::App& app, Run& run);
 void add_reach(CLI::App& app, Run& run);
 void add_sweep(CLI::App& app, Run& run);
+/// The options of a sweep alone, which `sweeper` carries out.
+using Sweeper = std::function<reach::Sweep(const routing::Settled&, const reach::SweepQuestion&,
+                                           const std::function<bool(std::size_t, std::size_t)>&)>;
+void add_sweep_options(CLI::App& command, Run& run, const Sweeper& sweeper);
 void add_compare(CLI::App& app, Run& run);
 void add_sites(CLI::App& app, Run& run);
 void add_ways(CLI::App& app, Run& run);

@@ -1,7 +1,7 @@
 #include "command.h"
 #include "process.h"
+#include "run.h"
 
-#include <cstdio>
 #include <fmt/format.h>
 #include <new>
 
@@ -44,43 +44,8 @@ std::string unknown_option(const CLI::App& app, int argc, char** argv) {
     return "";
 }
 
-// Help as CLI11 makes it, but for the words of ping and trace, whose first one may be left out.
-class HelpFormatter : public CLI::Formatter {
-  public:
-    std::string make_option_usage(const CLI::Option* option) const override {
-        std::string name = word(option);
-        return option->get_required() ? name : fmt::format("[{}]", name);
-    }
-    std::string make_option_name(const CLI::Option* option, bool positional) const override {
-        return positional ? word(option) : CLI::Formatter::make_option_name(option, positional);
-    }
-    std::string make_option_opts(const CLI::Option* option) const override {
-        if (option->get_positional())
-            return "";
-        std::string type = option->get_type_size() == 0 ? "" : " " + option->get_type_name();
-        return option->get_expected_max() > 1 ? type + " ..." : type;
-    }
-
-  private:
-    static std::string word(const CLI::Option* option) {
-        std::string name = option->get_name(true);
-        return name == "WORDS"           ? "[PLAN] FROM TO"
-               : name == "SERVICE_WORDS" ? "[PLAN] FROM TO SERVICE"
-               : name == "SITE_WORDS"    ? "[PLAN] SITE SITE"
-                                         : name;
-    }
-};
-
 int usage_error(const std::string& message) {
     complain(message + "\nTry: jackal --help, or jackal COMMAND --help");
-    return status_not_asked;
-}
-
-int print(const Outcome& outcome) {
-    std::size_t written = std::fwrite(outcome.text.data(), 1, outcome.text.size(), stdout);
-    if (written == outcome.text.size() && std::fflush(stdout) == 0)
-        return outcome.status;
-    complain("the answer could not be written to standard output");
     return status_not_asked;
 }
 
@@ -100,9 +65,7 @@ int main(int argc, char** argv) try {
                "An answer takes at most 10 s of processor time and 1 GiB of memory; the\n"
                "environment variables JACKAL_SECONDS and JACKAL_MEBIBYTES allow more.");
     app.set_version_flag("--version", fmt::format("jackal {}", jackal::version()));
-    auto formatter = std::make_shared<HelpFormatter>();
-    formatter->column_width(30);
-    app.formatter(formatter);
+    set_help(app);
     app.require_subcommand(1);
 
     Run run;

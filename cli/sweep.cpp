@@ -198,7 +198,7 @@ reach::SweepQuestion question_of(const SweepOptions& options) {
     return question;
 }
 
-Outcome answer(const Style& style, const SweepOptions& options) {
+Outcome answer(const Style& style, const SweepOptions& options, const Sweeper& sweeper) {
     const reach::SweepQuestion question = question_of(options);
     Opened opened = open_plan(options.plan);
     routing::Settled settled = settle(opened, options.plan);
@@ -206,7 +206,7 @@ Outcome answer(const Style& style, const SweepOptions& options) {
     try {
         Progress progress("sweeping");
         const Stoppable stoppable;
-        sweep = reach::sweep(settled, question, [&](std::size_t done, std::size_t total) {
+        sweep = sweeper(settled, question, [&](std::size_t done, std::size_t total) {
             progress(done, total);
             return !stoppable.is_to_stop();
         });
@@ -230,35 +230,43 @@ Outcome answer(const Style& style, const SweepOptions& options) {
 } // namespace
 
 void add_sweep(CLI::App& app, Run& run) {
-    auto options = std::make_shared<SweepOptions>();
     CLI::App* command =
         app.add_subcommand("sweep", "what every single cut would lose, and what holds without it");
-    add_table_options(*command, options->plan);
-    add_cuts(*command, options->plan);
+    command->footer(
+        "Examples:\n"
+        "  jackal sweep skerry.yaml\n"
+        "  jackal sweep skerry.yaml --what link --what machine\n"
+        "  jackal sweep skerry.yaml --what link --cuts 2\n"
+        "\n"
+        "The worst cut comes first. `lost` and `moved` are ordered pairs of machines; "
+        "`settles in` is how\nlong those that move may be out of reach. Ctrl-C ends it "
+        "with what is there. Exit status 1 if\nnot all was looked into. A program of its "
+        "own, jackal-sweep, shares the work among many computers.");
+    add_sweep_options(*command, run, reach::sweep);
+}
+
+void add_sweep_options(CLI::App& command, Run& run, const Sweeper& sweeper) {
+    auto options = std::make_shared<SweepOptions>();
+    add_table_options(command, options->plan);
+    add_cuts(command, options->plan);
     std::vector<std::string> kinds;
     for (reach::CutKind kind : reach::all_cut_kinds())
         kinds.emplace_back(to_string(kind));
     command
-        ->add_option("--what", options->what,
-                     "only these are cut: link, tunnel, peering, nic, wire, machine, switch, "
-                     "port, vlan or session; may be repeated")
+        .add_option("--what", options->what,
+                    "only these are cut: link, tunnel, peering, nic, wire, machine, switch, "
+                    "port, vlan or session; may be repeated")
         ->check(CLI::IsMember(kinds).description(""))
         ->type_name("KIND")
         ->allow_extra_args(false);
-    command->add_option("--cuts", options->at_once, "how many are made at once: 1 (default) or 2")
+    command.add_option("--cuts", options->at_once, "how many are made at once: 1 (default) or 2")
         ->check(CLI::IsMember({1, 2}).description(""))
         ->type_name("N");
-    add_pairs_options(*command, options->pairs, "a service instead of a ping, such as tcp/22");
-    command->footer("Examples:\n"
-                    "  jackal sweep skerry.yaml\n"
-                    "  jackal sweep skerry.yaml --what link --what machine\n"
-                    "  jackal sweep skerry.yaml --what link --cuts 2\n"
-                    "\n"
-                    "The worst cut comes first. `lost` and `moved` are ordered pairs of machines; "
-                    "`settles in` is how\nlong those that move may be out of reach. Ctrl-C ends it "
-                    "with what is there. Exit status 1 if\nnot all was looked into.");
-    command->callback([&run, options] {
-        run = [options](const Style& style) -> Outcome { return answer(style, *options); };
+    add_pairs_options(command, options->pairs, "a service instead of a ping, such as tcp/22");
+    command.callback([&run, options, sweeper] {
+        run = [options, sweeper](const Style& style) -> Outcome {
+            return answer(style, *options, sweeper);
+        };
     });
 }
 

@@ -33,5 +33,11 @@ set(CPACK_DEBIAN_FILE_NAME DEB-DEFAULT)
 set(CPACK_DEBIAN_PACKAGE_SECTION net)
 set(CPACK_DEBIAN_PACKAGE_SHLIBDEPS ON)
 set(CPACK_DEBIAN_PACKAGE_RECOMMENDS "libfmt-dev, libyaml-dev, pkg-config") # to link the static library
+# The program for clusters has a package of its own, as it needs MPI.
+set(CPACK_DEB_COMPONENT_INSTALL ON)
+set(CPACK_DEBIAN_UNSPECIFIED_PACKAGE_NAME jackal)
+set(CPACK_DEBIAN_CLUSTER_PACKAGE_NAME jackal-sweep)
+set(CPACK_COMPONENT_CLUSTER_DESCRIPTION "Sweeps of a planned network lab, shared among many processes")
+set(CPACK_DEBIAN_CLUSTER_PACKAGE_RECOMMENDS openmpi-bin)
 set(CPACK_STRIP_FILES ON)
 include(CPack)

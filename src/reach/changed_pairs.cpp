@@ -286,8 +286,19 @@ bool ChangedPairs::each(const routing::Settled& other, Worker& worker, const Use
 
 // --- leaves ------------------------------------------------------------------------------------
 
+// True if a translation sends what is for another address on to the machine.
+bool ChangedPairs::is_sent_on_to(MachineId machine) const {
+    return std::ranges::any_of(lab_.duties, [&](const lab::Duties& duties) {
+        return std::ranges::any_of(duties.translations, [&](const lab::Translation& rule) {
+            return rule.to && std::ranges::any_of(lab_.owners_of(*rule.to), [&](const auto& owner) {
+                       return owner.machine == machine;
+                   });
+        });
+    });
+}
+
 bool ChangedPairs::is_leaf(MachineId machine) const {
-    if (lab_.machines[machine].nic_count != 1)
+    if (lab_.machines[machine].nic_count != 1 || is_sent_on_to(machine))
         return false;
     bool is_host = false;
     for (NicId nic : lab_.nics_of(machine))

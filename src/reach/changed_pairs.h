@@ -58,6 +58,7 @@ class ChangedPairs {
     };
     class Comparison;
 
+    bool is_sent_on_to(lab::MachineId machine) const;
     void add_walks();
     void add_walk(const PairOfNics& pair);
     void add_steps(const packet::Journey& journey, std::uint32_t walk);

@@ -409,6 +409,10 @@ std::size_t Sweeping::size() const {
     return work_->wanted.size();
 }
 
+const CutEffect& Sweeping::cut(std::size_t number) const {
+    return work_->wanted.at(number);
+}
+
 CutEffect Sweeping::effect(std::size_t number) const {
     return work_->effect(number);
 }

@@ -100,6 +100,8 @@ class JACKAL_API Sweeping {
 
     /// Cuts, or pairs of cuts, that are to be looked into; counted from 0.
     std::size_t size() const;
+    /// One of them: nothing but the cut.
+    const CutEffect& cut(std::size_t number) const;
     /// What comes of one. Of equal labs and questions the same, wherever it is worked out.
     CutEffect effect(std::size_t number) const;
     /// All effects, or those that there are, as sweep() gives them.

@@ -218,6 +218,7 @@ void OspfTables::drop_repeated_ids() {
             const Node& node = graph_->nodes[n];
             if (!node.machine || seen.emplace(*node.speaker->router_id, n).second)
                 continue;
+            graph_->has_repeated_ids = true;
             dead_.resize(graph_->edges.size());
             for (std::uint32_t e = node.first_edge; e < graph_->nodes[n + 1].first_edge; ++e)
                 dead_[e] = dead_[graph_->edges[e].twin] = true;

@@ -26,9 +26,9 @@ class OspfTables final : public ProtocolTables {
 
     /// Works everything out but external routes.
     void form(const Condition& condition, const lab::Wiring& wiring);
-    /// The same under a condition in which no more works than in that of `form`. False, and of no
-    /// use any more, if more than point-to-point adjacencies have gone, or if that parts one of
-    /// several areas.
+    /// The same under a condition in which no more works than in that of `form`. False, and no
+    /// change, if more than point-to-point adjacencies have gone, if there are several areas, or if
+    /// router ids may be repeated no more.
     bool reduce(const Condition& condition);
     Protocol protocol() const override { return Protocol::ospf; }
     bool serves(net::Family family) const override { return family == family_; }
@@ -121,6 +121,7 @@ class OspfTables final : public ProtocolTables {
         std::vector<std::vector<std::uint32_t>> nodes_of; ///< by machine
         std::vector<std::vector<std::uint32_t>> members;  ///< by component
         std::vector<Advert> intra;                        ///< by prefix
+        bool has_repeated_ids = false;                    ///< some edges are dead for that
     };
     /// The ways of one router through its component.
     struct Row {

@@ -301,6 +301,11 @@ bool OspfTables::reduce(const Condition& condition) {
             return false;
         lost.push_back(i);
     }
+    if (!lost.empty() && (graph_->has_repeated_ids || has_borders()))
+        return false;
+    externals_.clear(); // they are settled anew: chance may decide by what comes first
+    external_.clear();
+    sort_adverts();
     if (lost.empty())
         return true;
     std::vector<std::uint32_t> gone;
@@ -331,23 +336,10 @@ bool OspfTables::reduce(const Condition& condition) {
         if (edges.empty())
             continue;
         paths.enter(component);
-        for (std::uint32_t n : graph_->members[component]) {
-            if (rows_[n] == nullptr)
-                continue;
-            auto row = paths.without(graph_->nodes[n], rows_[n], edges);
-            // Border routers tell each part of an area what is in the other.
-            if (row != rows_[n] && has_borders()
-                && std::ranges::count(row->cost, nowhere)
-                       != std::ranges::count(rows_[n]->cost, nowhere))
-                return false;
-            rows_[n] = std::move(row);
-        }
+        for (std::uint32_t n : graph_->members[component])
+            if (rows_[n] != nullptr)
+                rows_[n] = paths.without(graph_->nodes[n], rows_[n], edges);
     }
-    if (!inter_.empty())
-        add_inter();
-    externals_.clear(); // they are settled anew: chance may decide by what comes first
-    external_.clear();
-    sort_adverts();
     return true;
 }
 
