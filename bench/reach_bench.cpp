@@ -1,5 +1,6 @@
 // All pairs of 10,000 subnets at once, beside walking each pair (a sample of them); the same for
 // smaller labs.
+#include "../cluster/share.h"
 #include "jackal/lab/build.h"
 #include "jackal/plan/read.h"
 #include "jackal/probe/exchange.h"
@@ -8,8 +9,10 @@
 #include "plans.h"
 
 #include <benchmark/benchmark.h>
+#include <chrono>
 #include <map>
 #include <memory>
+#include <queue>
 #include <random>
 
 using namespace jackal;
@@ -107,6 +110,55 @@ void each_cut_anew(benchmark::State& state) {
         static_cast<double>(count), benchmark::Counter::kIsRate | benchmark::Counter::kInvert);
 }
 
+// How long each single link cut takes, in seconds.
+const std::vector<double>& cut_times(unsigned subnets) {
+    static std::map<unsigned, std::vector<double>> known;
+    std::vector<double>& times = known[subnets];
+    if (times.empty()) {
+        const reach::Sweeping sweeping(whole(subnets).settled, {.what = {reach::CutKind::link}});
+        for (std::size_t i = 0; i < sweeping.size(); ++i) {
+            auto begin = std::chrono::steady_clock::now();
+            benchmark::DoNotOptimize(sweeping.effect(i).lost);
+            times.push_back(
+                std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count());
+        }
+    }
+    return times;
+}
+
+// jackal-sweep by a simulated clock: ranks take cuts as they get free; each message keeps the first
+// rank for 20 microseconds, and is on its way for 50.
+void simulated_ranks(benchmark::State& state) {
+    const std::vector<double>& times = cut_times(static_cast<unsigned>(state.range(0)));
+    const auto ranks = static_cast<std::size_t>(state.range(1));
+    constexpr double kept = 20e-6;
+    constexpr double on_its_way = 50e-6;
+    double alone = 0;
+    for (double time : times)
+        alone += time;
+    double end = 0;
+    for (auto _ : state) {
+        std::priority_queue<double, std::vector<double>, std::greater<>> free;
+        for (std::size_t rank = 0; rank < ranks; ++rank)
+            free.push(0);
+        double giver = 0;
+        for (std::size_t next = 0; next < times.size();) {
+            giver = std::max(giver, free.top() + on_its_way) + kept;
+            free.pop();
+            double busy = giver + on_its_way;
+            for (std::uint64_t left = cluster::share(times.size() - next, ranks); left > 0; --left)
+                busy += times[next++];
+            free.push(busy);
+        }
+        while (!free.empty()) {
+            end = free.top();
+            free.pop();
+        }
+    }
+    state.counters["efficiency"] = alone / (end * static_cast<double>(ranks));
+    state.counters["speedup"] = alone / end;
+}
+
 } // namespace
 
 BENCHMARK(each_cut_anew)
@@ -129,4 +181,7 @@ BENCHMARK(matrix)
     ->Args({10'000, 2})
     ->Unit(benchmark::kMillisecond)
     ->UseRealTime();
+BENCHMARK(simulated_ranks)
+    ->ArgsProduct({{1'000, 10'000}, {2, 64, 1'024}})
+    ->Unit(benchmark::kMicrosecond);
 BENCHMARK_MAIN();

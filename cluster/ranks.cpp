@@ -1,6 +1,7 @@
 #include "ranks.h"
 
 #include "process.h"
+#include "share.h"
 
 #include <algorithm>
 #include <bit>
@@ -111,9 +112,7 @@ class Giver {
   private:
     enum class State : std::uint8_t { working, waiting, gone };
 
-    // A share of what is left: the less there is, the smaller.
     Stretch take() {
-        constexpr std::uint64_t most = 64;
         std::scoped_lock alone(mutex_);
         if (left_.empty() || stopped_)
             return {};
@@ -121,9 +120,9 @@ class Giver {
         for (const Stretch& stretch : left_)
             count += stretch.count;
         Stretch& from = left_.back();
-        std::uint64_t share = std::clamp<std::uint64_t>(
-            count / (8 * static_cast<std::uint64_t>(ranks_)), 1, most);
-        Stretch taken{from.first, std::min(share, from.count)};
+        Stretch taken{
+            from.first,
+            std::min(share(count, static_cast<std::uint64_t>(ranks_)), from.count)};
         from.first += taken.count;
         from.count -= taken.count;
         if (from.count == 0)
