@@ -33,10 +33,10 @@ struct Stretch {
     std::uint64_t count = 0; // 0: there is no more; `first` is not 0 if ranks are lost
 };
 
-} // namespace
+constexpr std::uint64_t never = ~std::uint64_t{0};
 
+// What came of the cut of that number, as words for a message; without the cut itself.
 Words packed(std::size_t number, const CutEffect& effect) {
-    constexpr std::uint64_t never = ~std::uint64_t{0};
     Words words{number,
                 effect.lost,
                 effect.own,
@@ -53,8 +53,8 @@ Words packed(std::size_t number, const CutEffect& effect) {
     return words;
 }
 
+// Reads it back; `at` is where it begins, and then where it ends.
 std::pair<std::size_t, CutEffect> unpacked(const Words& words, std::size_t& at) {
-    constexpr std::uint64_t never = ~std::uint64_t{0};
     auto next = [&] { return words.at(at++); };
     std::size_t number = next();
     CutEffect effect;
@@ -79,8 +79,6 @@ std::pair<std::size_t, CutEffect> unpacked(const Words& words, std::size_t& at) 
     }
     return {number, std::move(effect)};
 }
-
-namespace {
 
 // --- rank 0 ------------------------------------------------------------------------------------
 

@@ -8,15 +8,9 @@
 
 #include "jackal/reach/sweep.h"
 
-#include <vector>
+#include <functional>
 
 namespace jackal::cluster {
-
-/// What came of the cut of that number, as words for a message; without the cut itself.
-std::vector<std::uint64_t> packed(std::size_t number, const reach::CutEffect& effect);
-/// Reads it back, behind what was read before; `at` is where it begins, and then where it ends.
-std::pair<std::size_t, reach::CutEffect> unpacked(const std::vector<std::uint64_t>& words,
-                                                  std::size_t& at);
 
 /// As reach::sweep(), by all ranks; what comes back at other ranks than 0 is empty.
 reach::Sweep sweep(const routing::Settled& settled, const reach::SweepQuestion& question,

@@ -169,9 +169,9 @@ bool ChangedColumns::find_gateways() {
                 return false;
             if (sender.gateway == gateway)
                 continue;
-            std::uint32_t entrance =
-                sender.gateway ? columns_.entrance_at(columns_.doors().door(sender.gateway))
-                               : Columns::nowhere;
+            std::uint32_t entrance = sender.gateway
+                                         ? index_.entrance_at(columns_.doors().door(sender.gateway))
+                                         : Columns::nowhere;
             if (sender.gateway && entrance == Columns::nowhere)
                 return false;
             elsewhere_.push_back(c);
@@ -243,7 +243,7 @@ void ChangedColumns::add_to_unit(std::uint32_t c, std::uint64_t next_hops, bool 
 void ChangedColumns::find_upstream(const Unit& unit) {
     const std::uint32_t sample = unit.classes.front();
     const auto senders = index_.senders(sample);
-    followed_.start(*columns_.requests_to(sample).fates);
+    followed_.start();
     upstream_ = unit.moved;
     for (MachineId machine : upstream_)
         followed_.add(machine);
@@ -316,20 +316,26 @@ void ChangedColumns::follow_near(const Unit& unit, Column& column) {
 
 // --- asking ------------------------------------------------------------------------------------
 
-std::vector<std::uint32_t> ChangedColumns::answered_otherwise(std::uint32_t entrance) const {
+namespace {
+
+// What stands beside a number in an ascending list of pairs.
+std::vector<std::uint32_t> beside(const std::vector<std::pair<std::uint32_t, std::uint32_t>>& pairs,
+                                  std::uint32_t number) {
     std::vector<std::uint32_t> found;
-    auto first = std::ranges::lower_bound(answered_, std::pair(entrance, std::uint32_t{0}));
-    for (; first != answered_.end() && first->first == entrance; ++first)
+    auto first = std::ranges::lower_bound(pairs, std::pair(number, std::uint32_t{0}));
+    for (; first != pairs.end() && first->first == number; ++first)
         found.push_back(first->second);
     return found;
 }
 
+} // namespace
+
+std::vector<std::uint32_t> ChangedColumns::answered_otherwise(std::uint32_t entrance) const {
+    return beside(answered_, entrance);
+}
+
 std::vector<std::uint32_t> ChangedColumns::changed_near(std::uint32_t to) const {
-    std::vector<std::uint32_t> found;
-    auto first = std::ranges::lower_bound(near_pairs_, std::pair(to, std::uint32_t{0}));
-    for (; first != near_pairs_.end() && first->first == to; ++first)
-        found.push_back(first->second);
-    return found;
+    return beside(near_pairs_, to);
 }
 
 std::uint32_t ChangedColumns::entrance(std::uint32_t c) const {
@@ -351,16 +357,18 @@ Fate ChangedColumns::fate(std::uint32_t target, std::uint32_t entrance, bool is_
         *(is_answer ? columns_.answers_to(target) : columns_.requests_to(target)).fates)[entrance];
 }
 
+Fate ChangedColumns::answer(std::uint32_t from, std::uint32_t to, const Fate& request) const {
+    if (request.kind != Fate::Kind::delivered)
+        return {.kind = Fate::Kind::lost};
+    return fate(from,
+                columns_.classes()[to].is_host ? entrance(to)
+                                               : columns_.answers_from(to, request.door),
+                true);
+}
+
 Columns::Between ChangedColumns::far_between(std::uint32_t from, std::uint32_t to) const {
-    const Fate lost{.kind = Fate::Kind::lost};
-    Columns::Between found{.request = fate(to, entrance(from), false), .answer = lost};
-    if (found.request.kind == Fate::Kind::delivered)
-        found.answer =
-            fate(from,
-                 columns_.classes()[to].is_host ? entrance(to)
-                                                : columns_.answers_from(to, found.request.door),
-                 true);
-    return found;
+    const Fate request = fate(to, entrance(from), false);
+    return {.request = request, .answer = answer(from, to, request)};
 }
 
 const Fate* ChangedColumns::find(const std::vector<NearFate>& list, std::uint32_t target,
@@ -379,17 +387,11 @@ Columns::Between ChangedColumns::between(std::uint32_t from, std::uint32_t to) c
         const Fate* changed = find(near_[0], to, from);
         found.is_near = true;
         found.request = changed != nullptr ? *changed : *request;
-        found.answer = {.kind = Fate::Kind::lost};
-        if (found.request.kind == Fate::Kind::delivered)
-            found.answer =
-                fate(from,
-                     columns_.classes()[to].is_host ? entrance(to)
-                                                    : columns_.answers_from(to, found.request.door),
-                     true);
+        found.answer = answer(from, to, found.request);
     }
-    if (const Fate* answer = columns_.near_answer(from, to)) {
+    if (const Fate* near = columns_.near_answer(from, to)) {
         const Fate* changed = find(near_[1], from, to);
-        found.answer = changed != nullptr ? *changed : *answer;
+        found.answer = changed != nullptr ? *changed : *near;
     }
     return found;
 }

@@ -123,10 +123,7 @@ class ChangedColumns {
     class Followed final : public Column::Known {
       public:
         explicit Followed(const ColumnIndex& index);
-        void start(const Columns::Fates& fates) {
-            fates_ = &fates;
-            ++turn_;
-        }
+        void start() { ++turn_; }
         bool has(lab::MachineId machine) const { return turns_[machine.row] == turn_; }
         void add(lab::MachineId machine) { turns_[machine.row] = turn_; }
         void know(const Columns::Fates& fates) { fates_ = &fates; }
@@ -158,6 +155,7 @@ class ChangedColumns {
     void follow_near(const Unit& unit, Column& column);
     std::uint32_t entrance(std::uint32_t c) const;
     Fate fate(std::uint32_t target, std::uint32_t entrance, bool is_answer) const;
+    Fate answer(std::uint32_t from, std::uint32_t to, const Fate& request) const;
     static const Fate* find(const std::vector<NearFate>& list, std::uint32_t target,
                             std::uint32_t sender);
 

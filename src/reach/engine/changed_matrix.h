@@ -22,9 +22,6 @@ class MatrixIndex {
         return std::span(walked_).subspan(first_walked_[to],
                                           first_walked_[to + 1] - first_walked_[to]);
     }
-    bool is_walked(std::uint32_t from, std::uint32_t to) const {
-        return std::ranges::binary_search(walked(to), from);
-    }
 
   private:
     const MatrixWays* ways_;

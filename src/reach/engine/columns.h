@@ -35,11 +35,6 @@ class Columns {
     /// In front of whom senders put their packets.
     const std::vector<Doors::Place>& entrances() const { return entrances_; }
     const Doors& doors() const { return doors_; }
-    /// The entrance at that place, or nowhere.
-    std::uint32_t entrance_at(Doors::Place place) const {
-        auto found = entrance_numbers_.find(place);
-        return found == entrance_numbers_.end() ? nowhere : found->second;
-    }
     /// Where a class sends from, or nowhere.
     std::uint32_t entrance(std::uint32_t end_class) const { return entrance_of_[end_class]; }
     /// That, as a range of one.
