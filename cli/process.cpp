@@ -27,7 +27,7 @@ void open_closed_streams() {
 unsigned time_limit = 0; // in seconds; 0: none
 
 // The sanitizers' own memory and time are not the program's.
-#if !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__)
+#ifndef JACKAL_SANITIZED
 
 std::string time_message;
 std::string memory_message;

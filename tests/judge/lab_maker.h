@@ -7,8 +7,6 @@
 
 namespace judge {
 
-using Json = nlohmann::ordered_json;
-
 struct Edge {
     int a;
     int b;

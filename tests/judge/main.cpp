@@ -19,7 +19,6 @@ namespace judge {
 namespace {
 
 using namespace jackal;
-using Json = nlohmann::ordered_json;
 using Clock = std::chrono::steady_clock;
 using Seconds = std::chrono::duration<double>;
 

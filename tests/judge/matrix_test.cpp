@@ -201,15 +201,15 @@ TEST_CASE("what reaches what, as expectations, is met and covers every pair") {
     std::size_t pairs = 0;
     for (std::uint64_t seed = 1; seed <= count; ++seed) {
         CAPTURE(seed);
-        nlohmann::ordered_json text = judge::random_any(seed);
+        judge::Json text = judge::random_any(seed);
         lab::Lab lab = lab::build(*plan::read(text.dump(), "made-up.yaml").plan);
         std::optional<net::Service> service = seed % 4 == 1 ? any_service(lab, seed) : std::nullopt;
         auto wanted = reach::expectations(routing::settle(lab), {.service = service});
         text.erase("expect");
         std::string section = exports::expect_section(wanted);
-        nlohmann::ordered_json list = nlohmann::ordered_json::array();
+        judge::Json list = judge::Json::array();
         for (const plan::Expectation& one : wanted) {
-            nlohmann::ordered_json ends{one.from.value, one.to.value};
+            judge::Json ends{one.from.value, one.to.value};
             if (one.service)
                 ends.push_back(net::to_string(*one.service));
             list.push_back({{one.service ? "connect" : "ping", ends}, {"gets", one.gets.value}});

@@ -45,9 +45,8 @@ Json random_lab(std::uint64_t seed, bool with_protocols) {
     return std::move(m.plan);
 }
 
-nlohmann::ordered_json random_any(std::uint64_t seed) {
-    nlohmann::ordered_json plan =
-        seed % 3 == 0 ? random_sites(seed) : random_lab(seed, seed % 3 == 1);
+Json random_any(std::uint64_t seed) {
+    Json plan = seed % 3 == 0 ? random_sites(seed) : random_lab(seed, seed % 3 == 1);
     if (seed % 4 == 0)
         for (const auto& [name, subnet] : plan["subnets"].items())
             plan["guests"]["more-" + name] = {{"count", 3}, {"nics", {{{"subnet", name}}}}};

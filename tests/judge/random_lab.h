@@ -2,8 +2,9 @@
 // some of the mistakes that builders make.
 #pragma once
 
+#include "json.h"
+
 #include <cstdint>
-#include <nlohmann/json.hpp>
 
 namespace judge {
 
@@ -34,15 +35,15 @@ class Random {
 
 /// A plan of 4 to 20 machines, as JSON, which is YAML. The same seed gives the same plan. With
 /// `with_protocols` the routers speak routing protocols, else those of about every third plan do.
-nlohmann::ordered_json random_lab(std::uint64_t seed, bool with_protocols = false);
+Json random_lab(std::uint64_t seed, bool with_protocols = false);
 
 /// Has the routers r0, r1, … of a plan speak routing protocols, and makes some mistakes in them.
-void add_protocols(nlohmann::ordered_json& plan, Random& random);
+void add_protocols(Json& plan, Random& random);
 
 /// The same of several sites.
-nlohmann::ordered_json random_sites(std::uint64_t seed);
+Json random_sites(std::uint64_t seed);
 
 /// One of these. Some have on every subnet a few guests more that are alike.
-nlohmann::ordered_json random_any(std::uint64_t seed);
+Json random_any(std::uint64_t seed);
 
 } // namespace judge

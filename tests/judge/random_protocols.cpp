@@ -5,8 +5,6 @@
 
 namespace judge {
 
-using Json = nlohmann::ordered_json;
-
 namespace {
 
 // What a router is joined to by one of its NICs: a subnet, or another router.

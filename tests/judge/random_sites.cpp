@@ -6,8 +6,6 @@
 
 namespace judge {
 
-using Json = nlohmann::ordered_json;
-
 namespace {
 
 class SiteMaker {

@@ -67,7 +67,7 @@ void try_all(const plan::Plan& plan, std::map<bool, std::size_t>& tried) {
 }
 
 void try_labs(const char* kind, std::uint64_t first, int count, std::map<bool, std::size_t>& tried,
-              const std::function<nlohmann::ordered_json(std::uint64_t)>& make) {
+              const std::function<judge::Json(std::uint64_t)>& make) {
     for (std::uint64_t seed = first; seed < first + static_cast<std::uint64_t>(count); ++seed) {
         CAPTURE(kind);
         CAPTURE(seed);

@@ -2,8 +2,6 @@
 
 namespace judge {
 
-using Json = nlohmann::ordered_json;
-
 namespace {
 
 // Pointers to all that can be left out, outermost first.

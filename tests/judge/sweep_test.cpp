@@ -140,12 +140,12 @@ TEST_CASE("what is apart lets no packet through, and else one is named that gets
     std::size_t open = 0;
     for (std::uint64_t seed = 1; seed <= labs; ++seed) {
         CAPTURE(seed);
-        nlohmann::ordered_json text = judge::random_any(seed);
+        judge::Json text = judge::random_any(seed);
         judge::Random random(seed);
         std::vector<std::string> names;
         for (const auto& [name, subnet] : text["subnets"].items())
             names.push_back(name);
-        text["expect"] = nlohmann::ordered_json::array();
+        text["expect"] = judge::Json::array();
         for (int i = 0; i < 3; ++i)
             text["expect"].push_back({{"apart", {random.any_of(names), random.any_of(names)}}});
         plan::Reading reading = plan::read(text.dump(), "apart.yaml");
