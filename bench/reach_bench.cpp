@@ -4,6 +4,7 @@
 #include "jackal/lab/build.h"
 #include "jackal/plan/read.h"
 #include "jackal/probe/exchange.h"
+#include "jackal/reach/check.h"
 #include "jackal/reach/matrix.h"
 #include "jackal/reach/sweep.h"
 #include "plans.h"
@@ -60,6 +61,31 @@ void matrix(benchmark::State& state) {
     state.counters["answered"] = static_cast<double>(replies) / pairs;
     state.counters["pair"] = benchmark::Counter(pairs, benchmark::Counter::kIsIterationInvariantRate
                                                            | benchmark::Counter::kInvert);
+}
+
+// The baseline of check: from the text to a lab whose tables are filled.
+void read_and_settle(benchmark::State& state) {
+    auto subnets = static_cast<unsigned>(state.range(0));
+    const std::string text = bench::whole_text(subnets, subnets / 10, subnets * 2 / 5);
+    for (auto _ : state) {
+        lab::Lab lab = lab::build(*plan::read(text, "whole.yaml").plan);
+        benchmark::DoNotOptimize(routing::settle(lab));
+    }
+}
+
+// What `jackal check` does of the same text.
+void check(benchmark::State& state) {
+    auto subnets = static_cast<unsigned>(state.range(0));
+    const std::string text = bench::whole_text(subnets, subnets / 10, subnets * 2 / 5);
+    reach::Check found;
+    for (auto _ : state) {
+        plan::Reading reading = plan::read(text, "whole.yaml");
+        lab::Lab lab = lab::build(*reading.plan);
+        found = reach::check(routing::settle(lab));
+        reach::try_remedies(std::move(*reading.plan).written(), lab, found);
+    }
+    state.counters["asked"] = static_cast<double>(found.pairs_asked);
+    state.counters["pairs"] = static_cast<double>(found.pairs);
 }
 
 // The baseline.
@@ -181,6 +207,8 @@ BENCHMARK(matrix)
     ->Args({10'000, 2})
     ->Unit(benchmark::kMillisecond)
     ->UseRealTime();
+BENCHMARK(read_and_settle)->Arg(1'000)->Arg(10'000)->Unit(benchmark::kMillisecond)->UseRealTime();
+BENCHMARK(check)->Arg(1'000)->Arg(10'000)->Unit(benchmark::kMillisecond)->UseRealTime();
 BENCHMARK(simulated_ranks)
     ->ArgsProduct({{1'000, 10'000}, {2, 64, 1'024}})
     ->Unit(benchmark::kMicrosecond);

@@ -2,7 +2,9 @@
 #include "jackal/reach/check.h"
 
 #include "lab_of.h"
+#include "sanitized.h"
 
+#include <algorithm>
 #include <filesystem>
 #include <set>
 
@@ -60,6 +62,38 @@ TEST_CASE("check tells what pings between machines tell, as the machines would a
         CAPTURE(row.text);
         CHECK(told(row.text) == Slugs(row.slugs));
     }
+}
+
+TEST_CASE("check asks all pairs of guests of a lab too large to ask all its machines") {
+    if (sanitized)
+        return; // too slow
+    constexpr std::size_t guests = limits::checked_ends + 10;
+    std::string subnets = "lab: t\nsubnets:\n";
+    std::string machines = "guests:\n";
+    std::string router = "routers:\n  hub:\n    filter: wall\n    nics:\n";
+    for (std::size_t i = 0; i < guests; ++i) {
+        const std::string n = std::to_string(i);
+        subnets += "  s" + n + ": {size: /29}\n";
+        machines += "  g" + n + ": {nics: [{subnet: s" + n + "}]"
+                    + (i == guests - 1 ? ", gateway: none}\n" : "}\n");
+        router += "      - {subnet: s" + n + "}\n";
+    }
+    const lab::Lab lab = lab_of(subnets + machines + router
+                                + "filters: {wall: {default: allow, rules: "
+                                  "[{do: deny, way: through, from: g4000, to: g7}]}}\n");
+    const reach::Check check = reach::check(routing::settle(lab));
+    CHECK(check.pairs_asked > guests * (guests - 1));
+    CHECK(check.pairs_asked < check.pairs);
+    CHECK(check.answered + check.explained == check.pairs_asked);
+    CHECK(check.explained > 2 * (guests - 2)); // who has no gateway is at one end of almost all
+    CHECK(check.explained < 3 * guests);
+    auto has = [&](plan::Cause cause, const std::string& subject) {
+        return std::ranges::any_of(check.findings, [&](const lab::Finding& finding) {
+            return finding.cause == cause && finding.subject == subject;
+        });
+    };
+    CHECK(has(plan::Cause::no_return_route, "g" + std::to_string(guests - 1)));
+    CHECK(has(plan::Cause::filter_denies, "hub"));
 }
 
 TEST_CASE(

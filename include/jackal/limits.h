@@ -82,11 +82,14 @@ constexpr int nested_tunnels = 4;
 constexpr std::size_t expected_pairs = 1'000'000;
 /// Causes and places of missing replies that check explains.
 constexpr std::size_t explained_gaps = 200;
-/// Pairs of machines that check asks, those of them that it walks, addresses whose matrix it has
-/// for the others, and pairs of subnets that one row of sites asks.
+/// Pairs of machines that check asks one by one: if it has a matrix of all; if it has none; and if
+/// it has one of the guests. Addresses whose matrix it has, and those of guests if all are more.
+/// Pairs of subnets that one row of sites asks.
 constexpr std::size_t checked_pairs = 5'000'000;
 constexpr std::size_t checked_walks = 250'000;
+constexpr std::size_t checked_others = 25'000;
 constexpr std::size_t checked_ends = 4'000;
+constexpr std::size_t checked_guests = 12'000;
 constexpr std::size_t site_pairs = 10'000;
 /// Words of 64 pairs of a matrix of all pairs, and pairs of it that are walked.
 constexpr std::size_t matrix_words = 32 << 20;

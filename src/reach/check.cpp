@@ -3,8 +3,8 @@
 #include "jackal/routing/discord.h"
 
 #include "lab/mistakes/inspection.h"
-#include "reach/foreseen.h"
 #include "reach/parallel.h"
+#include "reach/questions.h"
 #include "reach/tables.h"
 #include "speaker.h"
 
@@ -100,15 +100,20 @@ class Checker {
         collect_expected();
         std::vector<lab::MachineId> senders;
         collect_ends(senders);
-        foresee();
-        const std::size_t most = foreseen_ ? limits::checked_pairs : limits::checked_walks;
-        for (lab::MachineId from : senders) {
-            for (const probe::Endpoint& to : targets_)
-                if (from != to.machine && check_.pairs_asked < most)
-                    ask(from, to);
+        const std::size_t most = foresee();
+        Questions questions(lab_, senders, targets_, foreseen_ ? &*foreseen_ : nullptr);
+        check_.pairs = questions.pairs();
+        check_.answered = check_.pairs_asked = questions.answered();
+        questions.each_answered_site([&](auto one, auto other) { islands_.join(one, other); });
+        const std::size_t all = std::min(questions.pairs() - questions.answered(), most);
+        std::size_t done = 0;
+        questions.each(most, [&](std::size_t from, std::size_t to) {
+            ask(senders[from], targets_[to]);
+            ++done;
             if (progress)
-                progress(check_.pairs_asked, std::min(check_.pairs, most));
-        }
+                progress(done, all);
+            return done < all;
+        });
         if (check_.pairs_asked == check_.pairs)
             weigh_errors();
         check_.islands = islands_.sets();
@@ -161,21 +166,37 @@ class Checker {
                 if (lab_.segments[lab_.nics[nic].segment].subnet && machine.nic_count > 1)
                     targets_.push_back(end_at(lab_, nic));
         }
-        std::size_t own = targets_.size(); // of a sender itself, who does not ask it
         for (const lab::Subnet& subnet : lab_.subnets)
             if (auto nic = speaker(settled_, subnet); nic && subnet.outside)
                 targets_.push_back(end_at(lab_, *nic));
-        check_.pairs = senders.size() * targets_.size() - own;
     }
 
-    // Most verdicts at once, unless chance has a say or the lab is very large.
-    void foresee() {
-        std::size_t ends = 0;
-        for (const probe::Endpoint& target : targets_)
-            for (NicId nic : lab_.nics_of(target.machine))
-                ends += target.nic ? 0 : lab_.nics[nic].address_count;
-        if (ends <= limits::checked_ends && Foreseen::is_possible(lab_))
+    // Most verdicts at once, unless chance has a say; in a very large lab those of guests. How many
+    // of the others may be asked.
+    std::size_t foresee() {
+        if (!Foreseen::is_possible(lab_))
+            return limits::checked_walks;
+        if (addresses(targets_) <= limits::checked_ends) {
             foreseen_.emplace(settled_, targets_, targets_, std::nullopt, useful_threads());
+            return limits::checked_pairs;
+        }
+        std::vector<probe::Endpoint> guests;
+        for (const probe::Endpoint& target : targets_)
+            if (const lab::Machine& machine = lab_.machines[target.machine];
+                machine.kind == plan::MachineKind::guest && !machine.forwards && !machine.outside)
+                guests.push_back(target);
+        if (addresses(guests) > limits::checked_guests)
+            return limits::checked_walks;
+        foreseen_.emplace(settled_, guests, guests, std::nullopt, useful_threads());
+        return limits::checked_others;
+    }
+
+    std::size_t addresses(const std::vector<probe::Endpoint>& ends) const {
+        std::size_t count = 0;
+        for (const probe::Endpoint& end : ends)
+            for (NicId nic : lab_.nics_of(end.machine))
+                count += end.nic ? 0 : lab_.nics[nic].address_count;
+        return count;
     }
 
     void ask(lab::MachineId from, const probe::Endpoint& to) {

@@ -47,7 +47,7 @@ void Foreseen::add_matrix(net::Family family, const std::vector<lab::AddressId>&
             places_[id.row] = ends.size();
             ends.push_back(id);
         }
-    matrices_[family] = matrix(settled_, std::move(ends), asking);
+    matrices_[family] = reach::matrix(settled_, std::move(ends), asking);
 }
 
 std::optional<std::size_t> Foreseen::place(lab::MachineId machine, net::Address address) const {
@@ -55,6 +55,25 @@ std::optional<std::size_t> Foreseen::place(lab::MachineId machine, net::Address 
         for (lab::AddressId id : lab_.addresses_of(nic))
             if (lab_.addresses[id].address == address && places_[id.row] != nowhere)
                 return places_[id.row];
+    return std::nullopt;
+}
+
+std::optional<Foreseen::End> Foreseen::only_end(lab::MachineId machine) const {
+    const auto nics = lab_.nics_of(machine);
+    if (lab_.machines[machine].outside || nics.size() != 1)
+        return std::nullopt;
+    for (net::Family family : net::both_families) { // the first that two have is taken
+        std::optional<End> only;
+        for (lab::AddressId id : lab_.addresses_of(nics.front())) {
+            if (lab_.addresses[id].address.family() != family)
+                continue;
+            if (only || places_[id.row] == nowhere)
+                return std::nullopt;
+            only = End{family, places_[id.row]};
+        }
+        if (only)
+            return only;
+    }
     return std::nullopt;
 }
 

@@ -22,6 +22,15 @@ class Foreseen {
     /// Whether the question gets its reply; nothing if only a walk tells.
     std::optional<bool> reaches(const probe::PingQuestion& question) const;
 
+    /// Where in the matrix of the first family that a machine has an address of this stands;
+    /// nothing if it has several, or none there, or its name has to be asked for.
+    struct End {
+        net::Family family;
+        std::size_t place = 0;
+    };
+    std::optional<End> only_end(lab::MachineId machine) const;
+    const Matrix& matrix(net::Family family) const { return matrices_[family]; }
+
   private:
     void add_matrix(net::Family family, const std::vector<lab::AddressId>& all,
                     const Asking& asking);

@@ -24,6 +24,7 @@
 #include "jackal/api.h"
 #include "jackal/routing/settled.h"
 
+#include <bit>
 #include <functional>
 #include <memory>
 #include <unordered_map>
@@ -69,6 +70,18 @@ class JACKAL_API Matrix {
     /// and leave each by the same NIC; what is left out are the ends' own NICs, and that by which
     /// the last machine sends to the end. Needs Asking::keeps_ways.
     std::uint64_t way(std::size_t from, std::size_t to) const;
+    /// Calls found(c) for classes of which not every end surely gets an answer from the end `to`.
+    template <class Found>
+    void each_class_in_doubt(std::size_t to, Found found) const {
+        std::size_t row = class_of_[to] * words_;
+        for (std::size_t w = 0; w < words_; ++w)
+            for (std::uint64_t left = ~cells_[row + w] | unsettled_[row + w]; left != 0;
+                 left &= left - 1) {
+                std::size_t c = w * 64 + static_cast<std::size_t>(std::countr_zero(left));
+                if (c < sizes_.size())
+                    found(c);
+            }
+    }
     /// How many ends get an answer from how many, an end and itself left out.
     std::uint64_t replies() const;
 

@@ -1,0 +1,139 @@
+// Which machines check has to ask one by one, and what one matrix tells of all others.
+#pragma once
+
+#include "reach/foreseen.h"
+
+#include <algorithm>
+#include <numeric>
+#include <span>
+
+namespace jackal::reach {
+
+/// The questions of `senders`, each to all `targets` but itself. Machines with a single address of
+/// a family are not asked for one another where a matrix tells at once that they get their
+/// replies. Refers to
+/// what it is made from.
+class Questions {
+  public:
+    Questions(const lab::Lab& lab, std::span<const lab::MachineId> senders,
+              std::span<const probe::Endpoint> targets, const Foreseen* foreseen);
+
+    std::size_t pairs() const { return pairs_; }
+    /// How many of them need not be asked, as they get their replies.
+    std::size_t answered() const { return answered_; }
+
+    /// Calls found(one, other) for sites of which some machine of the other needs not be asked.
+    template <class Found>
+    void each_answered_site(Found found) const;
+
+    /// Calls ask(sender, target), positions, for those that have to be asked, sender by sender; if
+    /// they are more than `most`, for so many, in an order in which every machine soon has its turn
+    /// at both ends. Ends when ask returns false.
+    template <class Ask>
+    void each(std::size_t most, Ask ask) const;
+
+  private:
+    static constexpr std::uint32_t nowhere = ~std::uint32_t{0};
+    // A machine with a single address.
+    struct Single {
+        std::uint32_t sender = 0;
+        std::uint32_t target = 0;
+        std::size_t end = 0; // in the matrix
+    };
+
+    void find_singles(const Foreseen& foreseen);
+    void collect_doubtful(const Matrix& matrix);
+    bool is_own(std::size_t sender, std::size_t target) const {
+        return senders_[sender] == targets_[target].machine;
+    }
+    template <class Ask>
+    bool each_of(std::uint32_t sender, Ask ask) const;
+    template <class Ask>
+    void each_spread(std::size_t most, Ask ask) const;
+
+    const lab::Lab& lab_;
+    std::span<const lab::MachineId> senders_;
+    std::span<const probe::Endpoint> targets_;
+    std::size_t pairs_ = 0;
+    std::size_t answered_ = 0;
+    const Matrix* matrix_ = nullptr;
+    std::vector<Single> singles_;        // of the family that most have
+    std::vector<bool> is_single_sender_; // by sender
+    std::vector<bool> is_single_target_; // by target
+    std::vector<std::uint32_t> others_;  // targets that are not single
+    // Targets, by sender, both single, of which the matrix does not tell that they reply.
+    std::vector<std::vector<std::uint32_t>> doubtful_;
+};
+
+template <class Found>
+void Questions::each_answered_site(Found found) const {
+    std::vector<std::pair<lab::SiteId, std::vector<const Single*>>> sites;
+    for (const Single& single : singles_) {
+        lab::SiteId site = lab_.site_of(senders_[single.sender]);
+        if (!site)
+            continue;
+        if (sites.size() <= site.row)
+            sites.resize(site.row + 1);
+        sites[site.row].first = site;
+        sites[site.row].second.push_back(&single);
+    }
+    for (const auto& [from, ones] : sites)
+        for (const auto& [to, others] : sites)
+            if (std::ranges::any_of(ones, [&](const Single* one) {
+                    return std::ranges::any_of(others, [&](const Single* other) {
+                        return one != other && matrix_->reaches(one->end, other->end);
+                    });
+                }))
+                found(from, to);
+}
+
+template <class Ask>
+void Questions::each(std::size_t most, Ask ask) const {
+    if (pairs_ - answered_ > most)
+        return each_spread(most, ask);
+    for (std::uint32_t sender = 0; sender < senders_.size(); ++sender)
+        if (!each_of(sender, ask))
+            return;
+}
+
+template <class Ask>
+bool Questions::each_of(std::uint32_t sender, Ask ask) const {
+    auto asked = [&](std::uint32_t target) {
+        return is_own(sender, target) || ask(sender, target);
+    };
+    if (!is_single_sender_[sender]) {
+        for (std::uint32_t target = 0; target < targets_.size(); ++target)
+            if (!asked(target))
+                return false;
+        return true;
+    }
+    std::vector<std::uint32_t> all;
+    std::ranges::merge(others_, doubtful_[sender], std::back_inserter(all));
+    return std::ranges::all_of(all, asked);
+}
+
+template <class Ask>
+void Questions::each_spread(std::size_t most, Ask ask) const {
+    std::size_t left = most;
+    for (std::uint32_t sender = 0; sender < senders_.size(); ++sender)
+        for (std::uint32_t target : doubtful_[sender])
+            if (left <= most / 2)
+                break;
+            else if (--left; !ask(sender, target))
+                return;
+    std::size_t step = targets_.size() * 5 / 8; // far from those that come before and after
+    while (std::gcd(step, targets_.size()) != 1)
+        ++step;
+    std::size_t start = 0;
+    for (std::size_t round = 0; round < targets_.size(); ++round, start += step)
+        for (std::uint32_t sender = 0; sender < senders_.size(); ++sender) {
+            auto target = static_cast<std::uint32_t>((start + sender) % targets_.size());
+            if (is_own(sender, target) || (is_single_sender_[sender] && is_single_target_[target]))
+                continue;
+            if (left == 0 || !ask(sender, target))
+                return;
+            --left;
+        }
+}
+
+} // namespace jackal::reach
