@@ -67,7 +67,8 @@ class Clock {
             for (const routing::Cut& cut : cuts)
                 now.apply(cut);
             learned_.push_back(tables_.learn(now));
-            auto times = routing::convergence(lab_, *learned_[i], *learned_[i + 1], now);
+            auto times = routing::Convergence(lab_, *learned_[i], conditions_.back())
+                             .to(*learned_[i + 1], now);
             for (lab::MachineId id : lab_.machines.ids())
                 if (times[id.row])
                     timeline_.turns.push_back({event.at + *times[id.row], id, i});

@@ -5,6 +5,7 @@
 #include "reach/speaker.h"
 
 #include <algorithm>
+#include <numeric>
 #include <unordered_map>
 
 namespace jackal::reach {
@@ -26,10 +27,16 @@ ChangedPairs::ChangedPairs(const Pairs& whole) : whole_(whole), lab_(whole.lab_)
     for (net::Family family : net::both_families) {
         const Matrix& matrix = whole_.matrix(family, 0, 0);
 
-        senders_[family].resize(matrix.classes());
+        std::vector<PlainSenders> plain_senders;
         for (const Senders& some : all_senders_)
             if (some.alike->is_plain && some.alike->place[family] != PairOfNics::no_place)
-                senders_[family][some.alike->end_class[family][0]].push_back(some);
+                plain_senders.push_back(
+                    {.end_class = some.alike->end_class[family][0],
+                     .row = static_cast<std::uint32_t>(some.row),
+                     .first = some.alike->nics.front(),
+                     .count = static_cast<std::uint32_t>(some.alike->nics.size()),
+                     .alike = some.alike});
+        senders_[family].fill(std::move(plain_senders), matrix.classes());
         for (const Pairs::Line& line : whole_.columns_) {
             auto& column = targets_[family].emplace_back();
             for (const Alike& alike : line.alike)
@@ -55,6 +62,15 @@ ChangedPairs::ChangedPairs(const Pairs& whole) : whole_(whole), lab_(whole.lab_)
     for (net::Family family : net::both_families)
         index_[family] = std::make_unique<const MatrixIndex>(
             *whole_.conditions_.front(), whole_.matrix(family, 0, 0), walks_.prefixes);
+}
+
+void ChangedPairs::PlainList::fill(std::vector<PlainSenders> all, std::size_t classes) {
+    std::ranges::stable_sort(all, {}, &PlainSenders::end_class);
+    all_ = std::move(all);
+    first_.assign(classes + 1, 0);
+    for (const PlainSenders& some : all_)
+        ++first_[some.end_class + 1];
+    std::partial_sum(first_.begin(), first_.end(), first_.begin());
 }
 
 namespace {
@@ -140,9 +156,10 @@ class ChangedPairs::Comparison {
                     matrices_[family]->each(to, [&](std::uint32_t from, CellChange change) {
                         if (all_.has_others_)
                             cells_[family].emplace(cell(from, to), change);
-                        for (const Senders& some : all_.senders_[family][from])
+                        for (const PlainSenders& some : all_.senders_[family].of(from))
                             for (const Alike* target : plain)
-                                if (Pairs::family_of(*some.alike, *target) == family)
+                                if (family == net::Family::ipv4 // is taken where both have it
+                                    || Pairs::family_of(*some.alike, *target) == family)
                                     tell(some, column, *target, change, from == to);
                     });
             }
@@ -184,12 +201,11 @@ class ChangedPairs::Comparison {
     }
 
     // Plain NICs of two classes.
-    void tell(const Senders& some, std::size_t column, const Alike& target, CellChange change,
+    void tell(const PlainSenders& some, std::size_t column, const Alike& target, CellChange change,
               bool may_meet) {
-        const std::vector<NicId>& from = some.alike->nics;
         const std::vector<NicId>& to = target.nics;
         if (change == CellChange::walked) {
-            for (NicId sender : from)
+            for (NicId sender : some.alike->nics)
                 for (NicId asked : to)
                     if (lab_.nics[sender].machine != lab_.nics[asked].machine
                         && !is_as_walked(sender, asked)) {
@@ -199,15 +215,15 @@ class ChangedPairs::Comparison {
                     }
             return;
         }
-        std::uint64_t pairs = std::uint64_t{from.size()} * to.size();
+        std::uint64_t pairs = std::uint64_t{some.count} * to.size();
         if (may_meet) { // a machine does not ask itself
             std::vector<NicId> both;
-            std::ranges::set_intersection(from, to, std::back_inserter(both));
+            std::ranges::set_intersection(some.alike->nics, to, std::back_inserter(both));
             pairs -= both.size();
         }
         if (pairs != 0)
             use_(some.row, column,
-                 {.from = from.front(),
+                 {.from = some.first,
                   .to = to.back(),
                   .pairs = pairs,
                   .replied = change != CellChange::gained,

@@ -67,8 +67,28 @@ class ChangedPairs {
     const lab::Lab& lab_;
     Walks walks_;
     lab::PerFamily<std::unique_ptr<const MatrixIndex>> index_;
-    lab::PerFamily<std::vector<std::vector<Senders>>> senders_; // plain ones, by class
-    std::vector<Senders> other_senders_;                        // those that are not plain
+    // Plain ones of a class, side by side: so many are read that what is asked of most stands here.
+    struct PlainSenders {
+        std::uint32_t end_class = 0;
+        std::uint32_t row = 0;
+        lab::NicId first;
+        std::uint32_t count = 0;
+        const Alike* alike = nullptr;
+    };
+    class PlainList {
+      public:
+        void fill(std::vector<PlainSenders> all, std::size_t classes);
+        std::span<const PlainSenders> of(std::uint32_t end_class) const {
+            return std::span(all_).subspan(first_[end_class],
+                                           first_[end_class + 1] - first_[end_class]);
+        }
+
+      private:
+        std::vector<PlainSenders> all_;
+        std::vector<std::uint32_t> first_; // by class, and the end
+    };
+    lab::PerFamily<PlainList> senders_;
+    std::vector<Senders> other_senders_; // those that are not plain
     std::vector<Senders> all_senders_;
     // By column: the classes that are asked there, and those of their NICs that are plain.
     lab::PerFamily<std::vector<std::map<std::uint32_t, std::vector<const Alike*>>>> targets_;

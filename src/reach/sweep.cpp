@@ -184,7 +184,7 @@ class Sweeping::Work {
                                          .service = question.service,
                                          .threads = std::max(1U, question.threads)},
           whole_(settled, question_, {{.service = question.service, .keeps_ways = true}}, true),
-          changed_(whole_) {
+          changed_(whole_), convergence_(lab_, *settled.lessons(), settled.condition()) {
         sum_.asked = wanted.size();
         sum_.rows = whole_.rows();
         sum_.columns = whole_.columns();
@@ -202,19 +202,23 @@ class Sweeping::Work {
         for (const Cut& cut : effect.cut)
             condition.apply(cut);
         const routing::Settled without = routing::resettle(settled_, condition);
-        auto losses = std::make_unique<Losses>(sum_.rows.size());
+        Losses losses(sum_.rows.size(), most_losses());
+        const bool takes_machine = std::ranges::any_of(effect.cut, [](const Cut& cut) {
+            return std::holds_alternative<routing::MachineCut>(cut);
+        });
         const ChangedPairs::Use add = [&](std::size_t row, std::size_t column,
                                           const ChangedPairs::Change& change) {
-            count(row, column, change, without.condition(), *losses, effect);
+            if (!takes_machine || is_between_others(change, condition))
+                count(row, column, change, losses, effect);
         };
         auto worker = take_worker();
         if (!add_leaf(effect, add) && !changed_.each(without, *worker, add)) {
             effect = wanted.at(number);
-            losses = std::make_unique<Losses>(sum_.rows.size());
+            losses = Losses(sum_.rows.size(), most_losses());
             compare_all(without, add);
         }
         give_back(std::move(worker));
-        losses->move_into(effect, most_losses());
+        losses.move_into(effect);
         for (std::size_t i : holding_)
             if (!verify(without, i).passed)
                 effect.expectations.push_back(i);
@@ -237,49 +241,61 @@ class Sweeping::Work {
     const std::vector<CutEffect> wanted; // nothing but the cuts
 
   private:
-    // The losses of one cut by subnets, told column by column.
+    // The worst losses of one cut by subnets, no more than `most`; told column by column.
     class Losses {
       public:
-        explicit Losses(std::size_t rows) : places_(rows, nowhere) {}
+        Losses(std::size_t rows, std::size_t most) : most_(most), places_(rows, nowhere) {}
 
         void add(std::size_t row, std::size_t column, std::uint64_t lost, std::uint64_t moved) {
             if (column != column_) {
+                end_column();
                 column_ = column;
-                for (std::size_t i = first_; i < all_.size(); ++i)
-                    places_[all_[i].from] = nowhere;
-                first_ = all_.size();
             }
             if (places_[row] == nowhere) {
-                places_[row] = all_.size();
-                all_.push_back({.from = static_cast<std::uint32_t>(row),
-                                .to = static_cast<std::uint32_t>(column)});
+                places_[row] = of_column_.size();
+                of_column_.push_back({.from = static_cast<std::uint32_t>(row),
+                                      .to = static_cast<std::uint32_t>(column)});
             }
-            all_[places_[row]].lost += lost;
-            all_[places_[row]].moved += moved;
+            of_column_[places_[row]].lost += lost;
+            of_column_[places_[row]].moved += moved;
         }
 
-        // The worst of them, no more than `most`.
-        void move_into(CutEffect& effect, std::size_t most) {
-            auto is_worse = [](const CutLoss& one, const CutLoss& other) {
-                return std::tuple(other.lost, other.moved, one.from, one.to)
-                       < std::tuple(one.lost, one.moved, other.from, other.to);
-            };
-            if (all_.size() > most) {
-                effect.more_losses = all_.size() - most;
-                std::ranges::nth_element(all_, all_.begin() + static_cast<std::ptrdiff_t>(most),
-                                         is_worse);
-                all_.resize(most);
-                all_.shrink_to_fit();
-            }
-            std::ranges::sort(all_, is_worse);
-            effect.losses = std::move(all_);
+        void move_into(CutEffect& effect) {
+            end_column();
+            effect.more_losses = count_ - worst_.size();
+            std::ranges::sort(worst_, is_worse);
+            effect.losses = std::move(worst_);
         }
 
       private:
         static constexpr std::size_t nowhere = ~std::size_t{0};
-        std::vector<CutLoss> all_;
+
+        static bool is_worse(const CutLoss& one, const CutLoss& other) {
+            return std::tuple(other.lost, other.moved, one.from, one.to)
+                   < std::tuple(one.lost, one.moved, other.from, other.to);
+        }
+
+        void end_column() {
+            count_ += of_column_.size();
+            for (const CutLoss& loss : of_column_) {
+                places_[loss.from] = nowhere;
+                if (worst_.size() == most_) {
+                    if (most_ == 0 || !is_worse(loss, worst_.front()))
+                        continue;
+                    std::ranges::pop_heap(worst_, is_worse);
+                    worst_.pop_back();
+                }
+                worst_.push_back(loss);
+                std::ranges::push_heap(worst_, is_worse);
+            }
+            of_column_.clear();
+        }
+
+        std::size_t most_;
+        std::size_t count_ = 0;
+        std::vector<CutLoss> worst_; // a heap, the least on top
+        std::vector<CutLoss> of_column_;
         std::vector<std::size_t> places_; // by row: where this column's are
-        std::size_t first_ = 0;           // of this column
         std::size_t column_ = nowhere;
     };
 
@@ -308,11 +324,15 @@ class Sweeping::Work {
                         limits::sweep_losses / std::max<std::size_t>(wanted.size(), 1));
     }
 
+    // That one is off of which the cut is goes without saying.
+    bool is_between_others(const ChangedPairs::Change& change,
+                           const routing::Condition& condition) const {
+        return condition.machine_on(lab_.nics[change.from].machine)
+               && condition.machine_on(lab_.nics[change.to].machine);
+    }
+
     void count(std::size_t row, std::size_t column, const ChangedPairs::Change& change,
-               const routing::Condition& condition, Losses& losses, CutEffect& effect) const {
-        if (!condition.machine_on(lab_.nics[change.from].machine)
-            || !condition.machine_on(lab_.nics[change.to].machine))
-            return;
+               Losses& losses, CutEffect& effect) const {
         if (!change.replied) {
             effect.gained += change.pairs;
         } else if (!change.replies) {
@@ -370,8 +390,7 @@ class Sweeping::Work {
 
     std::optional<routing::Duration> settling_time(const routing::Settled& without) const {
         std::optional<routing::Duration> longest;
-        for (const auto& time : routing::convergence(lab_, *settled_.lessons(), *without.lessons(),
-                                                     without.condition()))
+        for (const auto& time : convergence_.to(*without.lessons(), without.condition()))
             if (time && time->count() > 0)
                 longest = std::max(longest.value_or(*time), *time);
         return longest;
@@ -395,6 +414,7 @@ class Sweeping::Work {
     const GridQuestion question_;
     const Pairs whole_;
     const ChangedPairs changed_;
+    const routing::Convergence convergence_;
     std::vector<std::size_t> holding_; // expectations that hold in the whole lab
     Sweep sum_;                        // without cuts
     std::mutex workers_mutex_;

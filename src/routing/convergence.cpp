@@ -14,75 +14,74 @@ using lab::NicId;
 namespace {
 
 // What tells one neighbour from all others.
-using Key = std::tuple<Protocol, MachineId, net::Family, NicId, MachineId, NicId, std::uint32_t>;
+auto key_of(const Neighbour& n) {
+    return std::tuple(n.protocol, n.machine, n.family, n.nic, n.other, n.other_nic, n.configured);
+}
 
-Key key_of(const Neighbour& n) {
-    return {n.protocol, n.machine, n.family, n.nic, n.other, n.other_nic, n.configured};
+// A switch port that goes down takes the carrier of what is plugged into it along (Linux: the peer
+// of an interface that is down has none; IEEE 802.3 clause 22.2.4.2.13).
+bool has_carrier(const Lab& lab, const Condition& condition, NicId nic) {
+    if (!is_live(lab, condition, nic, net::Family::ipv4))
+        return false;
+    auto plugs = lab.plugs_of(nic);
+    return plugs.empty() || std::ranges::any_of(plugs, [&](const lab::Plug& plug) {
+               auto number = static_cast<std::size_t>(&plug - lab.plugs.data());
+               return condition.wiring().plug_up[number]
+                      && (!plug.port || condition.wiring().works(lab, plug.port));
+           });
+}
+
+std::uint32_t count_without_carrier(const Lab& lab, const Condition& condition, MachineId machine) {
+    auto count = std::ranges::count_if(lab.nics_of(machine), [&](NicId nic) {
+        return !lab.nics[nic].is_loopback() && !has_carrier(lab, condition, nic);
+    });
+    return static_cast<std::uint32_t>(count);
 }
 
 class Spreader {
   public:
-    Spreader(const Lab& lab, const Learned& before, const Learned& after, const Condition& now)
-        : lab_(lab), now_(now), before_(before.neighbours()), after_(after.neighbours()),
+    Spreader(const Lab& lab, const std::vector<Neighbour>& before, const Learned& after,
+             const Condition& now)
+        : lab_(lab), now_(now), before_(before), after_(after.neighbours()),
           at_(lab.machines.size()) {}
 
-    std::vector<std::optional<Duration>> run() {
-        const std::vector<Known> old = full(before_);
-        const std::vector<Known> now = full(after_);
-        each_of_one(now, old, [&](const Neighbour& n) {
+    std::vector<std::optional<Duration>> run(const std::vector<bool>& without_carrier) {
+        each_of_one(after_, before_, [&](const Neighbour& n) {
             start(n.machine, spoken(n.protocol).meeting_time(lab_, n));
         });
-        each_of_one(old, now, [&](const Neighbour& n) {
+        each_of_one(before_, after_, [&](const Neighbour& n) {
             if (auto time = loss_time(n))
                 start(n.machine, *time);
         });
         // Prefixes of NICs without neighbours: their machine knows at once.
         for (const lab::Speaker& speaker : lab_.speakers)
-            if (now_.machine_on(speaker.machine))
-                for (NicId nic : lab_.nics_of(speaker.machine))
-                    if (!lab_.nics[nic].is_loopback() && !has_carrier(nic))
-                        start(speaker.machine, Duration{0});
+            if (without_carrier[speaker.machine.row])
+                start(speaker.machine, Duration{0});
         spread();
         return finish();
     }
 
   private:
-    using Known = std::pair<Key, const Neighbour*>;
-
-    static std::vector<Known> full(const std::vector<Neighbour>& neighbours) {
-        std::vector<Known> known;
-        for (const Neighbour& n : neighbours)
-            if (n.state == NeighbourState::full)
-                known.emplace_back(key_of(n), &n);
-        if (!std::ranges::is_sorted(known, {}, &Known::first))
-            std::ranges::sort(known, {}, &Known::first);
-        return known;
-    }
-
-    // Those of the one that are not in the other.
+    // Full neighbours of the one that are none of the other. Both are sorted, but for those that a
+    // machine has at one NIC.
     template <class Use>
-    static void each_of_one(const std::vector<Known>& one, const std::vector<Known>& other,
+    static void each_of_one(const std::vector<Neighbour>& one, const std::vector<Neighbour>& other,
                             Use use) {
+        auto place = [](const Neighbour& n) {
+            return std::tuple(n.protocol, n.machine, n.family, n.nic);
+        };
         auto same = other.begin();
-        for (const auto& [key, neighbour] : one) {
-            while (same != other.end() && same->first < key)
+        for (const Neighbour& n : one) {
+            if (n.state != NeighbourState::full)
+                continue;
+            while (same != other.end() && place(*same) < place(n))
                 ++same;
-            if (same == other.end() || same->first != key)
-                use(*neighbour);
+            bool is_there = false;
+            for (auto at = same; at != other.end() && !is_there && place(*at) == place(n); ++at)
+                is_there = at->state == NeighbourState::full && key_of(*at) == key_of(n);
+            if (!is_there)
+                use(n);
         }
-    }
-
-    // A switch port that goes down takes the carrier of what is plugged into it along (Linux: the
-    // peer of an interface that is down has none; IEEE 802.3 clause 22.2.4.2.13).
-    bool has_carrier(NicId nic) const {
-        if (!is_live(lab_, now_, nic, net::Family::ipv4))
-            return false;
-        auto plugs = lab_.plugs_of(nic);
-        return plugs.empty() || std::ranges::any_of(plugs, [&](const lab::Plug& plug) {
-                   auto number = static_cast<std::size_t>(&plug - lab_.plugs.data());
-                   return now_.wiring().plug_up[number]
-                          && (!plug.port || now_.wiring().works(lab_, plug.port));
-               });
     }
 
     void start(MachineId machine, Duration time) {
@@ -96,7 +95,7 @@ class Spreader {
         if (!now_.machine_on(n.machine))
             return std::nullopt;
         lost_ = true;
-        if (n.nic && !has_carrier(n.nic))
+        if (n.nic && !has_carrier(lab_, now_, n.nic))
             return Duration{0};
         // A machine that is off takes the carrier of its links along.
         if (n.nic && lab_.segments[lab_.nics[n.nic].segment].link && !now_.machine_on(n.other))
@@ -112,7 +111,7 @@ class Spreader {
                                ->bgp->neighbours[n.configured]
                                .session[n.family == net::Family::ipv4 ? 0 : 1];
         return ends && std::ranges::any_of(lab_.owners_of(ends->own), [&](const lab::Owner& owner) {
-                   return owner.machine == n.machine && !has_carrier(owner.nic);
+                   return owner.machine == n.machine && !has_carrier(lab_, now_, owner.nic);
                });
     }
 
@@ -159,7 +158,7 @@ class Spreader {
 
     const Lab& lab_;
     const Condition& now_;
-    std::vector<Neighbour> before_;
+    const std::vector<Neighbour>& before_;
     std::vector<Neighbour> after_;
     std::vector<std::optional<Duration>> at_; // by machine
     mutable bool lost_ = false;
@@ -167,9 +166,38 @@ class Spreader {
 
 } // namespace
 
-std::vector<std::optional<Duration>> convergence(const Lab& lab, const Learned& before,
-                                                 const Learned& after, const Condition& now) {
-    return Spreader(lab, before, after, now).run();
+Convergence::Convergence(const Lab& lab, const Learned& before, const Condition& condition)
+    : lab_(&lab), before_(before.neighbours()), condition_(condition),
+      without_carrier_(lab.machines.size()) {
+    for (const lab::Speaker& speaker : lab.speakers)
+        without_carrier_[speaker.machine.row] =
+            count_without_carrier(lab, condition, speaker.machine);
+}
+
+std::vector<std::optional<Duration>> Convergence::to(const Learned& after,
+                                                     const Condition& now) const {
+    const Lab& lab = *lab_;
+    std::vector<bool> touched(lab.machines.size());
+    for (NicId nic : lab.nics.ids())
+        if (condition_.nic_up(nic) != now.nic_up(nic))
+            touched[lab.nics[nic].machine.row] = true;
+    for (lab::LinkId link : lab.links.ids())
+        if (condition_.link_up(link) != now.link_up(link))
+            for (NicId nic : lab.segments[lab.links[link].segment].nics)
+                touched[lab.nics[nic].machine.row] = true;
+    const bool is_wired_otherwise = condition_.wiring() != now.wiring();
+    std::vector<bool> without_carrier(lab.machines.size());
+    for (const lab::Speaker& speaker : lab.speakers) {
+        const MachineId machine = speaker.machine;
+        if (!now.machine_on(machine))
+            continue;
+        bool is_other =
+            touched[machine.row] || !condition_.machine_on(machine) || is_wired_otherwise;
+        without_carrier[machine.row] =
+            (is_other ? count_without_carrier(lab, now, machine) : without_carrier_[machine.row])
+            != 0;
+    }
+    return Spreader(lab, before_, after, now).run(without_carrier);
 }
 
 } // namespace jackal::routing

@@ -5,6 +5,8 @@
 #include "routing/prefix_numbers.h"
 
 #include <algorithm>
+#include <numeric>
+#include <span>
 
 namespace jackal::routing {
 
@@ -75,16 +77,32 @@ class Comparison {
                     else
                         compare(lesson.machine, p);
                 });
-        auto key = [](const TableMove& move) { return std::pair(move.prefix, move.machine); };
-        std::ranges::sort(changes_.moves, {}, [&](const TableMove& move) {
-            return std::pair(key(move), move.next_hops == 0); // what was looked at comes first
-        });
-        auto repeated = std::ranges::unique(changes_.moves, {}, key);
-        changes_.moves.erase(repeated.begin(), repeated.end());
+        sort_moves();
         return std::move(changes_);
     }
 
   private:
+    // By prefix, then machine; each once.
+    void sort_moves() {
+        std::vector<std::uint32_t> next(numbers_.size() + 1);
+        for (const TableMove& move : changes_.moves)
+            ++next[move.prefix + 1];
+        std::partial_sum(next.begin(), next.end(), next.begin());
+        std::vector<TableMove> sorted(changes_.moves.size());
+        for (const TableMove& move : changes_.moves)
+            sorted[next[move.prefix]++] = move;
+        auto key = [](const TableMove& move) { return std::pair(move.prefix, move.machine); };
+        auto order = [&](const TableMove& move) {
+            return std::pair(key(move), move.next_hops == 0); // what was looked at comes first
+        };
+        for (std::size_t first = 0, p = 0; p < numbers_.size(); first = next[p++])
+            if (auto same = std::span(sorted).subspan(first, next[p] - first);
+                !std::ranges::is_sorted(same, {}, order)) // few are not
+                std::ranges::sort(same, {}, order);
+        auto repeated = std::ranges::unique(sorted, {}, key);
+        sorted.erase(repeated.begin(), repeated.end());
+        changes_.moves = std::move(sorted);
+    }
     template <class Use>
     void each_inside(const net::Prefix& prefix, Use use) const {
         auto inside = std::ranges::lower_bound(prefixes_, prefix, {},

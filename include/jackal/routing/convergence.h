@@ -29,9 +29,22 @@ constexpr Duration path_time = std::chrono::milliseconds(100);
 /// Half of the suggested ConnectRetryTime (RFC 4271 section 10).
 constexpr Duration session_time = std::chrono::seconds(60);
 
-/// By machine: when it goes by what it learned `after` instead of `before`, counted from the moment
-/// that the one condition became the other. Nothing for machines that the news never reach.
-JACKAL_API std::vector<std::optional<Duration>>
-convergence(const lab::Lab& lab, const Learned& before, const Learned& after, const Condition& now);
+/// Counts from the moment that one condition of the lab became another. Refers to the lab; threads
+/// may share one.
+class JACKAL_API Convergence {
+  public:
+    /// From what was learned in a condition.
+    Convergence(const lab::Lab& lab, const Learned& before, const Condition& condition);
+
+    /// By machine: when it goes by what it learned `after` that. Nothing for machines that the news
+    /// never reach.
+    std::vector<std::optional<Duration>> to(const Learned& after, const Condition& now) const;
+
+  private:
+    const lab::Lab* lab_;
+    std::vector<Neighbour> before_;
+    Condition condition_;
+    std::vector<std::uint32_t> without_carrier_; // by machine: how many of its NICs
+};
 
 } // namespace jackal::routing

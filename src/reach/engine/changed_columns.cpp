@@ -76,7 +76,7 @@ std::shared_ptr<const ColumnIndex::Senders> ColumnIndex::senders(std::uint32_t t
         kept_.clear();
         kept_words_ = 0;
     }
-    kept_words_ += made->first_.size() + made->senders_.size();
+    kept_words_ += made->first_.size() + made->senders_.size() + 2 * made->onward_.size();
     kept_.emplace(column, made);
     return made;
 }
@@ -108,13 +108,29 @@ std::shared_ptr<const ColumnIndex::Senders> ColumnIndex::senders_to(const routin
     }
     for (std::size_t m = 0; m < counted_.size(); ++m)
         made->first_[m + 1] += made->first_[m];
+    made->onward_ = std::vector<std::atomic<std::uint64_t>>(columns_.entrances().size());
     return made;
+}
+
+std::optional<Column::Onward> ColumnIndex::Senders::onward(std::uint32_t entrance) const {
+    std::uint64_t kept = onward_[entrance].load(std::memory_order_relaxed);
+    if (kept == 0)
+        return std::nullopt;
+    return Column::Onward{.to = static_cast<Doors::Place>(kept >> 33),
+                          .out = {static_cast<std::uint32_t>(kept >> 1)},
+                          .is_passed_on = (kept & 1) != 0};
+}
+
+void ColumnIndex::Senders::keep(std::uint32_t entrance, const Column::Onward& onward) const {
+    onward_[entrance].store(std::uint64_t{onward.to} << 33 | std::uint64_t{onward.out.row} << 1
+                                | (onward.is_passed_on ? 1 : 0),
+                            std::memory_order_relaxed);
 }
 
 // --- what changes ------------------------------------------------------------------------------
 
 ChangedColumns::Followed::Followed(const ColumnIndex& index)
-    : index_(index), turns_(index.settled().lab().machines.size()) {}
+    : index_(index), turns_(index.settled().lab().machines.size()), moved_(turns_.size()) {}
 
 ChangedColumns::ChangedColumns(const ColumnIndex& index, const routing::Settled& without,
                                Column& column)
@@ -240,17 +256,19 @@ void ChangedColumns::add_to_unit(std::uint32_t c, std::uint64_t next_hops, bool 
 // --- following ---------------------------------------------------------------------------------
 
 // The machines that send otherwise, and those whose packets came to them before.
-void ChangedColumns::find_upstream(const Unit& unit) {
-    const std::uint32_t sample = unit.classes.front();
-    const auto senders = index_.senders(sample);
+void ChangedColumns::find_upstream(const Unit& unit, const ColumnIndex::Senders& senders) {
     followed_.start();
     upstream_ = unit.moved;
-    for (MachineId machine : upstream_)
+    for (MachineId machine : upstream_) {
         followed_.add(machine);
+        followed_.add_moved(machine);
+    }
     for (std::size_t i = 0; i < upstream_.size(); ++i)
-        for (MachineId other : senders->to(upstream_[i]))
+        for (MachineId other : senders.to(upstream_[i]))
             if (!followed_.has(other)) {
                 followed_.add(other);
+                if (changes_.touched[other.row])
+                    followed_.add_moved(other);
                 upstream_.push_back(other);
             }
 }
@@ -258,7 +276,10 @@ void ChangedColumns::find_upstream(const Unit& unit) {
 void ChangedColumns::follow(Unit& unit, Column& column) {
     const std::uint32_t sample = unit.classes.front();
     const bool had_answers = &columns_.answers_to(sample) != &columns_.requests_to(sample);
-    find_upstream(unit);
+    const auto senders = index_.senders(sample);
+    find_upstream(unit, *senders);
+    followed_.know(*senders,
+                   lab_.nics[lab_.addresses[columns_.classes()[sample].first].nic].machine);
     bool differs = had_answers;
     for (bool is_answer : {false, true}) {
         auto& changed = unit.fates[is_answer ? 1 : 0];

@@ -5,6 +5,7 @@
 #include "reach/engine/columns.h"
 #include "routing/table_changes.h"
 
+#include <atomic>
 #include <mutex>
 #include <unordered_map>
 
@@ -33,11 +34,15 @@ class ColumnIndex {
             return std::span(senders_).subspan(first_[machine.row],
                                                first_[machine.row + 1] - first_[machine.row]);
         }
+        /// Where requests to the target go on from an entrance, if that was kept.
+        std::optional<Column::Onward> onward(std::uint32_t entrance) const;
+        void keep(std::uint32_t entrance, const Column::Onward& onward) const;
 
       private:
         friend class ColumnIndex;
         std::vector<std::uint32_t> first_; // by machine, and the end
         std::vector<lab::MachineId> senders_;
+        mutable std::vector<std::atomic<std::uint64_t>> onward_; // by entrance; 0 is not known
     };
     std::shared_ptr<const Senders> senders(std::uint32_t target) const;
     /// The entrance at a place, or nowhere.
@@ -126,7 +131,22 @@ class ChangedColumns {
         void start() { ++turn_; }
         bool has(lab::MachineId machine) const { return turns_[machine.row] == turn_; }
         void add(lab::MachineId machine) { turns_[machine.row] = turn_; }
+        void add_moved(lab::MachineId machine) { moved_[machine.row] = turn_; }
         void know(const Columns::Fates& fates) { fates_ = &fates; }
+        void know(const ColumnIndex::Senders& ways, lab::MachineId target) {
+            ways_ = &ways;
+            target_ = target;
+        }
+        std::optional<Column::Onward> onward(Doors::Place place) const override {
+            std::uint32_t entrance = unmoved_entrance(place);
+            return entrance == Columns::nowhere ? std::nullopt : ways_->onward(entrance);
+        }
+        void keep(Doors::Place place, const Column::Onward& onward) const override {
+            if (index_.columns().doors().machine(onward.to) == target_)
+                return; // others share the ways of this target, but the last
+            if (std::uint32_t entrance = unmoved_entrance(place); entrance != Columns::nowhere)
+                ways_->keep(entrance, onward);
+        }
         const Fate* find(Doors::Place place) const override {
             std::uint32_t entrance = index_.entrance_at(place);
             return entrance == Columns::nowhere || has(index_.columns().doors().machine(place))
@@ -135,9 +155,18 @@ class ChangedColumns {
         }
 
       private:
+        std::uint32_t unmoved_entrance(Doors::Place place) const {
+            return moved_[index_.columns().doors().machine(place).row] == turn_
+                       ? Columns::nowhere
+                       : index_.entrance_at(place);
+        }
+
         const ColumnIndex& index_;
         const Columns::Fates* fates_ = nullptr;
+        const ColumnIndex::Senders* ways_ = nullptr;
         std::vector<std::uint32_t> turns_; // by machine: followed
+        lab::MachineId target_;
+        std::vector<std::uint32_t> moved_; // by machine: may send otherwise
         std::uint32_t turn_ = 0;
     };
     struct NearFate {
@@ -151,7 +180,7 @@ class ChangedColumns {
     void add_to_unit(std::uint32_t c, std::uint64_t next_hops, bool is_alone,
                      const std::vector<lab::MachineId>& moved);
     void follow(Unit& unit, Column& column);
-    void find_upstream(const Unit& unit);
+    void find_upstream(const Unit& unit, const ColumnIndex::Senders& senders);
     void follow_near(const Unit& unit, Column& column);
     std::uint32_t entrance(std::uint32_t c) const;
     Fate fate(std::uint32_t target, std::uint32_t entrance, bool is_answer) const;

@@ -124,25 +124,27 @@ Fate Column::fate(Doors::Place place) {
 
 // Looks where the next way leads: to an end, to a place whose fate is known, or one to visit.
 void Column::follow(Visit& visit) {
-    Branch branch = this->branch(visit.place, visit.next_way);
+    Branch branch =
+        visit.next_way == 0 ? first_branch(visit.place) : this->branch(visit.place, visit.next_way);
     if (visit.next_way++ == 0) {
         visit.ways = branch.ways;
         if (visit.ways > 1)
             ++open_forks_;
     }
-    visit.is_passed_on = branch.is_passed_on;
+    const Doors::Place to = branch.onward.to;
+    visit.is_passed_on = branch.onward.is_passed_on;
     visit.in = doors_.is_door(visit.place) ? NicId{visit.place} : NicId{};
-    visit.out = branch.out;
+    visit.out = branch.onward.out;
     if (branch.end.kind != Fate::Kind::unknown) {
         take(visit, branch.end);
-    } else if (open_[branch.to]) {
+    } else if (open_[to]) {
         // It goes round, unless a fork leads out of the circle for some.
         take(visit, {.kind = open_forks_ == 0 ? Fate::Kind::lost : Fate::Kind::varies});
-    } else if (Fate fate = known(branch.to); fate.kind != Fate::Kind::unknown) {
+    } else if (Fate fate = known(to); fate.kind != Fate::Kind::unknown) {
         take(visit, fate);
     } else {
-        open_[branch.to] = true;
-        visits_.push_back({.place = branch.to}); // `visit` is gone
+        open_[to] = true;
+        visits_.push_back({.place = to}); // `visit` is gone
     }
 }
 
@@ -176,6 +178,17 @@ Fate Column::behind(const Visit& visit, Fate fate) {
     return fate;
 }
 
+Column::Branch Column::first_branch(Doors::Place place) {
+    if (before_ == nullptr || is_answer_)
+        return branch(place, 0);
+    if (auto onward = before_->onward(place))
+        return {.end = {}, .onward = *onward};
+    Branch found = branch(place, 0);
+    if (found.ways == 1 && found.end.kind == Fate::Kind::unknown)
+        before_->keep(place, found.onward);
+    return found;
+}
+
 Column::Branch Column::branch(Doors::Place place, std::uint32_t way) {
     packet::Header header = header_;
     const MachineId machine = doors_.machine(place);
@@ -184,7 +197,7 @@ Column::Branch Column::branch(Doors::Place place, std::uint32_t way) {
     header.share = way;
     const NicId in = header.in;
     packet::decide(*settled_, machine, header, {.passage = {}, .lets_all_pass = true}, decision_);
-    Branch branch{.end = {}, .out = {}, .ways = decision_.ways};
+    Branch branch{.end = {}, .onward = {}, .ways = decision_.ways};
     bool leaves =
         decision_.action == packet::Action::send || decision_.action == packet::Action::forward;
     bool is_translated = packets_.begins_flow(is_answer_)
@@ -203,9 +216,9 @@ Column::Branch Column::branch(Doors::Place place, std::uint32_t way) {
                    && packet::is_too_big_to_take(lab_.nics[header.in], header.size_bytes))) {
         branch.end.kind = Fate::Kind::lost;
     } else {
-        branch.to = doors_.door(decision_.neighbour);
-        branch.out = decision_.out;
-        branch.is_passed_on = decision_.action == packet::Action::forward;
+        branch.onward = {.to = doors_.door(decision_.neighbour),
+                         .out = decision_.out,
+                         .is_passed_on = decision_.action == packet::Action::forward};
     }
     return branch;
 }

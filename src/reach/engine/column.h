@@ -74,12 +74,21 @@ class Column {
 
     Fate fate(Doors::Place place);
 
-    /// Fates that need not be followed.
+    /// The only way on from a place, to another.
+    struct Onward {
+        Doors::Place to = 0;
+        lab::NicId out;
+        bool is_passed_on = false;
+    };
+    /// What need not be looked for.
     class Known {
       public:
         virtual ~Known() = default;
         /// Null if it is not known.
         virtual const Fate* find(Doors::Place place) const = 0;
+        virtual std::optional<Onward> onward(Doors::Place place) const = 0;
+        /// What was looked for.
+        virtual void keep(Doors::Place place, const Onward& onward) const = 0;
     };
     /// Until it aims at another: these are known already. Null for none.
     void know(const Known* known) { before_ = known; }
@@ -101,12 +110,11 @@ class Column {
     };
     // Where one way leads.
     struct Branch {
-        Fate end;            // if it ends here
-        Doors::Place to = 0; // else
-        lab::NicId out;
-        bool is_passed_on = false;
+        Fate end;      // if it ends here
+        Onward onward; // else
         std::uint32_t ways = 1;
     };
+    Branch first_branch(Doors::Place place);
     Branch branch(Doors::Place place, std::uint32_t way);
     void follow(Visit& visit);
     void take(Visit& visit, Fate fate);

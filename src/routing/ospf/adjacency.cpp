@@ -39,6 +39,13 @@ void OspfTables::add_interfaces(const Condition& condition, const lab::Wiring& w
     }
 }
 
+// What comes from an address of its own, a machine drops (RFC 1122 section 3.2.1.3).
+bool OspfTables::is_own_address(const Condition& condition, const Interface& one,
+                                const Interface& other) const {
+    return is_own(*lab_, condition, one.speaker->machine, other.address)
+           || is_own(*lab_, condition, other.speaker->machine, one.address);
+}
+
 // What two interfaces on one segment make of each other.
 OspfTables::Pair OspfTables::judged(std::uint32_t a, std::uint32_t b,
                                     const Condition& condition) const {
@@ -65,9 +72,7 @@ OspfTables::Pair OspfTables::judged(std::uint32_t a, std::uint32_t b,
         pair.state_b = there ? NeighbourState::down : NeighbourState::init;
         return apart(Discord::filtered);
     }
-    // What comes from an address of its own, a machine drops (RFC 1122 section 3.2.1.3).
-    if (is_own(*lab_, condition, one.speaker->machine, other.address)
-        || is_own(*lab_, condition, other.speaker->machine, one.address))
+    if (is_own_address(condition, one, other))
         return apart(Discord::own_address);
     if (one.speaker->router_id == other.speaker->router_id)
         return apart(Discord::router_id);

@@ -28,7 +28,7 @@ class OspfTables final : public ProtocolTables {
     void form(const Condition& condition, const lab::Wiring& wiring);
     /// The same under a condition in which no more works than in that of `form`. False, and no
     /// change, if more than point-to-point adjacencies have gone, if there are several areas, or if
-    /// router ids may be repeated no more.
+    /// router ids or addresses may be repeated no more.
     bool reduce(const Condition& condition);
     Protocol protocol() const override { return Protocol::ospf; }
     bool serves(net::Family family) const override { return family == family_; }
@@ -133,6 +133,8 @@ class OspfTables final : public ProtocolTables {
 
     void add_interfaces(const Condition& condition, const lab::Wiring& wiring);
     void add_pairs(const Condition& condition);
+    bool is_own_address(const Condition& condition, const Interface& one,
+                        const Interface& other) const;
     Pair judged(std::uint32_t a, std::uint32_t b, const Condition& condition) const;
     void add_unheard(const Condition& condition, const lab::Wiring& wiring);
     void add_nodes();

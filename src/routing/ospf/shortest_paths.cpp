@@ -291,6 +291,12 @@ std::unique_ptr<ProtocolTables> OspfTables::reduced(const Condition& condition) 
 }
 
 bool OspfTables::reduce(const Condition& condition) {
+    if (std::ranges::any_of(graph_->pairs, [&](const Pair& pair) {
+            return pair.discord == Discord::own_address
+                   && !is_own_address(condition, graph_->interfaces[pair.a],
+                                      graph_->interfaces[pair.b]);
+        }))
+        return false;
     std::vector<std::uint32_t> lost; // interfaces
     for (std::uint32_t i = 0; i < graph_->interfaces.size(); ++i) {
         const Interface& interface = graph_->interfaces[i];
