@@ -173,6 +173,14 @@ std::string sweep_text(const Style& style, const lab::Lab& lab, const reach::Swe
     if (only_guests != 0)
         notes += fmt::format("{}: guests, or their NICs, that take nobody else's replies along\n",
                              count(only_guests));
+    if (sweep.independent != 0)
+        notes += style.paragraph(
+                     fmt::format(
+                         "{} more {} not looked into: one of the two is a guest that is but "
+                         "one end of packets, or its NIC, and takes nothing else along",
+                         counted(sweep.independent, "pair"), sweep.independent == 1 ? "is" : "are"),
+                     0)
+                 + "\n";
     std::string total =
         fmt::format("{} of {} {}; {} of {} pairs get a reply in the whole lab", failures,
                     count(sweep.cuts.size()),

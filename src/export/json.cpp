@@ -533,6 +533,7 @@ std::string sweep_json(const Lab& lab, const reach::SweepQuestion& question,
                  {"pairs", sweep.pairs},
                  {"replies", sweep.replies},
                  {"asked", sweep.asked},
+                 {"independent", sweep.independent},
                  {"cuts", cuts}});
 }
 

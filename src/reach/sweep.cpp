@@ -15,6 +15,7 @@
 namespace jackal::reach {
 
 using lab::Lab;
+using lab::MachineId;
 using routing::Cut;
 
 // --- what can be cut ---------------------------------------------------------------------------
@@ -90,7 +91,7 @@ class Lister {
                     {}});
     }
 
-    bool can_be_cut(lab::MachineId machine) const {
+    bool can_be_cut(MachineId machine) const {
         return condition_.machine_on(machine) && !lab_.machines[machine].outside;
     }
 
@@ -109,7 +110,7 @@ class Lister {
     }
 
     void add_machines() {
-        for (lab::MachineId machine : lab_.machines.ids())
+        for (MachineId machine : lab_.machines.ids())
             if (can_be_cut(machine) && lab_.machines[machine].nic_count != 0)
                 cuts_.emplace_back(routing::MachineCut{machine});
     }
@@ -153,24 +154,19 @@ class Lister {
 
 // --- what comes of it --------------------------------------------------------------------------
 
-std::vector<CutEffect> wanted_of(const routing::Settled& settled, const SweepQuestion& question) {
+void refuse_more(std::size_t count) {
+    if (count > limits::sweep_cuts)
+        throw std::length_error(fmt::format("{} cuts are more than {}", count, limits::sweep_cuts));
+}
+
+std::vector<CutEffect> single_effects(const routing::Settled& settled,
+                                      const std::vector<CutKind>& kinds) {
     std::vector<CutEffect> singles;
-    for (CutKind kind :
-         question.what.empty() ? all_cut_kinds() : std::span<const CutKind>(question.what))
+    for (CutKind kind : kinds.empty() ? all_cut_kinds() : std::span<const CutKind>(kinds))
         for (Cut& cut : cuts(settled, kind))
             singles.push_back({.cut = {std::move(cut)}, .kind = kind});
-    std::size_t count =
-        question.at_once == 1 ? singles.size() : singles.size() * (singles.size() - 1) / 2;
-    if (singles.size() > limits::sweep_cuts || count > limits::sweep_cuts)
-        throw std::length_error(fmt::format("{} cuts are more than {}", count, limits::sweep_cuts));
-    if (question.at_once == 1)
-        return singles;
-    std::vector<CutEffect> pairs;
-    for (std::size_t one = 0; one < singles.size(); ++one)
-        for (std::size_t other = one + 1; other < singles.size(); ++other)
-            pairs.push_back({.cut = {singles[one].cut.front(), singles[other].cut.front()},
-                             .kind = singles[one].kind});
-    return pairs;
+    refuse_more(singles.size());
+    return singles;
 }
 
 } // namespace
@@ -178,14 +174,16 @@ std::vector<CutEffect> wanted_of(const routing::Settled& settled, const SweepQue
 class Sweeping::Work {
   public:
     Work(const routing::Settled& settled, const SweepQuestion& question)
-        : wanted(wanted_of(settled, question)), settled_(settled),
+        : wanted_(single_effects(settled, question.what)), settled_(settled),
           lab_(settled.lab()), question_{.kind = question.kind,
                                          .family = question.family,
                                          .service = question.service,
                                          .threads = std::max(1U, question.threads)},
           whole_(settled, question_, {{.service = question.service, .keeps_ways = true}}, true),
           changed_(whole_), convergence_(lab_, *settled.lessons(), settled.condition()) {
-        sum_.asked = wanted.size();
+        if (question.at_once == 2)
+            take_pairs();
+        sum_.asked = wanted_.size();
         sum_.rows = whole_.rows();
         sum_.columns = whole_.columns();
         count_whole();
@@ -196,8 +194,11 @@ class Sweeping::Work {
         }
     }
 
+    /// Nothing but the cuts.
+    const std::vector<CutEffect>& wanted() const { return wanted_; }
+
     CutEffect effect(std::size_t number) {
-        CutEffect effect = wanted.at(number);
+        CutEffect effect = wanted_.at(number);
         routing::Condition condition = settled_.condition();
         for (const Cut& cut : effect.cut)
             condition.apply(cut);
@@ -213,7 +214,7 @@ class Sweeping::Work {
         };
         auto worker = take_worker();
         if (!add_leaf(effect, add) && !changed_.each(without, *worker, add)) {
-            effect = wanted.at(number);
+            effect = wanted_.at(number);
             losses = Losses(sum_.rows.size(), most_losses());
             compare_all(without, add);
         }
@@ -237,8 +238,6 @@ class Sweeping::Work {
         });
         return sweep;
     }
-
-    const std::vector<CutEffect> wanted; // nothing but the cuts
 
   private:
     // The worst losses of one cut by subnets, no more than `most`; told column by column.
@@ -299,6 +298,23 @@ class Sweeping::Work {
         std::size_t column_ = nowhere;
     };
 
+    // Pairs of those cuts, but such as cannot be worse together than apart.
+    void take_pairs() {
+        std::vector<CutEffect> pairs;
+        std::vector<const CutEffect*> others;
+        for (const CutEffect& single : wanted_)
+            if (!leaf(single.cut.front()))
+                others.push_back(&single);
+        auto pairs_of = [](std::size_t count) { return count * (count - 1) / 2; };
+        refuse_more(pairs_of(others.size()));
+        for (std::size_t one = 0; one < others.size(); ++one)
+            for (std::size_t other = one + 1; other < others.size(); ++other)
+                pairs.push_back({.cut = {others[one]->cut.front(), others[other]->cut.front()},
+                                 .kind = others[one]->kind});
+        sum_.independent = pairs_of(wanted_.size()) - pairs.size();
+        wanted_ = std::move(pairs);
+    }
+
     void count_whole() {
         std::atomic<std::uint64_t> all = 0;
         std::atomic<std::uint64_t> answered = 0;
@@ -321,7 +337,7 @@ class Sweeping::Work {
 
     std::size_t most_losses() const {
         return std::min(limits::cut_losses,
-                        limits::sweep_losses / std::max<std::size_t>(wanted.size(), 1));
+                        limits::sweep_losses / std::max<std::size_t>(wanted_.size(), 1));
     }
 
     // That one is off of which the cut is goes without saying.
@@ -345,21 +361,22 @@ class Sweeping::Work {
         }
     }
 
-    // A guest, or its only NIC, that is but one end of packets: nobody else's pairs change. False
-    // if the cut is something else.
-    bool add_leaf(const CutEffect& effect, const ChangedPairs::Use& add) const {
-        if (effect.cut.size() != 1)
-            return false;
-        const auto* nic = std::get_if<routing::NicCut>(&effect.cut.front());
-        const auto* off = std::get_if<routing::MachineCut>(&effect.cut.front());
+    // Who is cut off, if it is a guest that is but one end of packets.
+    MachineId leaf(const Cut& cut) const {
+        const auto* nic = std::get_if<routing::NicCut>(&cut);
+        const auto* off = std::get_if<routing::MachineCut>(&cut);
         if (nic == nullptr && off == nullptr)
-            return false;
-        lab::MachineId machine = nic != nullptr ? lab_.nics[nic->nic].machine : off->machine;
-        if (!changed_.is_leaf(machine))
-            return false;
-        if (nic != nullptr)
+            return {};
+        MachineId machine = nic != nullptr ? lab_.nics[nic->nic].machine : off->machine;
+        return changed_.is_leaf(machine) ? machine : MachineId{};
+    }
+
+    // Nobody else's pairs change than those of such a guest. False if the cut is something else.
+    bool add_leaf(const CutEffect& effect, const ChangedPairs::Use& add) const {
+        const MachineId machine = effect.cut.size() == 1 ? leaf(effect.cut.front()) : MachineId{};
+        if (machine && std::holds_alternative<routing::NicCut>(effect.cut.front()))
             changed_.each_of_leaf(machine, add);
-        return true;
+        return bool(machine);
     }
 
     void compare_all(const routing::Settled& without, const ChangedPairs::Use& add) const {
@@ -409,6 +426,7 @@ class Sweeping::Work {
         idle_.push_back(std::move(worker));
     }
 
+    std::vector<CutEffect> wanted_;
     const routing::Settled& settled_;
     const Lab& lab_;
     const GridQuestion question_;
@@ -426,11 +444,11 @@ Sweeping::Sweeping(const routing::Settled& settled, const SweepQuestion& questio
 Sweeping::~Sweeping() = default;
 
 std::size_t Sweeping::size() const {
-    return work_->wanted.size();
+    return work_->wanted().size();
 }
 
 const CutEffect& Sweeping::cut(std::size_t number) const {
-    return work_->wanted.at(number);
+    return work_->wanted().at(number);
 }
 
 CutEffect Sweeping::effect(std::size_t number) const {

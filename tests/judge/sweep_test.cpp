@@ -7,6 +7,7 @@
 #include <algorithm>
 #include <doctest/doctest.h>
 #include <functional>
+#include <set>
 
 using namespace jackal;
 
@@ -132,6 +133,58 @@ TEST_CASE("a sweep counts of every cut what asking every pair before and after c
         CHECK(moving > looked_into / 50);
         CHECK(std::popcount(kinds) >= 6);
     }
+}
+
+TEST_CASE("pairs of cuts that a sweep leaves out take what each takes by itself") {
+    std::size_t left_out = 0;
+    std::size_t lost = 0;
+    for (std::uint64_t seed : judge::seeds(40, 2)) {
+        CAPTURE(seed);
+        lab::Lab lab = lab::build(*plan::read(judge::random_any(seed).dump(), "made-up.yaml").plan);
+        routing::Settled settled = routing::settle(lab);
+        reach::SweepQuestion question{.kind = reach::Kind::all};
+        std::vector<routing::Cut> singles;
+        for (const reach::CutKind kind : reach::all_cut_kinds())
+            std::ranges::move(reach::cuts(settled, kind), std::back_inserter(singles));
+        question.at_once = 2;
+        const reach::Sweeping sweeping(settled, question);
+        std::set<std::pair<std::string, std::string>> looked_into;
+        for (std::size_t i = 0; i < sweeping.size(); ++i)
+            looked_into.emplace(to_string(lab, sweeping.cut(i).cut[0]),
+                                to_string(lab, sweeping.cut(i).cut[1]));
+        CHECK(sweeping.size() + sweeping.sum_up({}).independent
+              == singles.size() * (singles.size() - 1) / 2);
+        judge::Random random(seed);
+        for (int i = 0; i < 30; ++i) {
+            std::size_t one = static_cast<std::size_t>(random.below(singles.size()));
+            std::size_t other = static_cast<std::size_t>(random.below(singles.size()));
+            if (one >= other
+                || looked_into.contains(
+                    {to_string(lab, singles[one]), to_string(lab, singles[other])}))
+                continue;
+            CAPTURE(to_string(lab, singles[one]));
+            CAPTURE(to_string(lab, singles[other]));
+            ++left_out;
+            auto under = [&](const std::vector<routing::Cut>& cuts) {
+                routing::Condition condition = settled.condition();
+                for (const routing::Cut& cut : cuts)
+                    condition.apply(cut);
+                return routing::settle(lab, condition);
+            };
+            const routing::Settled first = under({singles[one]});
+            const routing::Settled second = under({singles[other]});
+            const routing::Settled both = under({singles[one], singles[other]});
+            each_pair(lab, [&](lab::MachineId, lab::MachineId, const Asked& asked) {
+                if (!asked(settled).reaches)
+                    return;
+                bool is_lost = !asked(first).reaches || !asked(second).reaches;
+                lost += is_lost ? 1 : 0;
+                CHECK(is_lost == !asked(both).reaches);
+            });
+        }
+    }
+    MESSAGE(left_out, " pairs of cuts are left out, they lose ", lost, " replies");
+    CHECK(lost > left_out);
 }
 
 TEST_CASE("what is apart lets no packet through, and else one is named that gets through") {

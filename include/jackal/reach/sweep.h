@@ -12,6 +12,11 @@
 // switches, of their ports, VLANs, cables and wires, as other machines hear each other then; and
 // for those of guests' NICs and guests that are more than one end of packets, as the next hop of
 // others.
+//
+// Of pairs of cuts those are left out of which one is a guest that is but one end of packets, or
+// its NIC. It forwards nothing, speaks no protocol, no route and no translation leads to its
+// address, so under no other cut does anybody else's packet meet it, nor is a table another one for
+// it: both together take just what each takes by itself.
 #pragma once
 
 #include "jackal/api.h"
@@ -87,6 +92,7 @@ struct Sweep {
     std::uint64_t pairs = 0;          ///< in the whole lab
     std::uint64_t replies = 0;        ///< in the whole lab
     std::size_t asked = 0;            ///< cuts, or pairs of cuts
+    std::size_t independent = 0;      ///< pairs of cuts that are left out (see above)
     std::vector<CutEffect> cuts;      ///< those that were looked into: the worst first
 };
 
