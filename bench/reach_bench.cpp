@@ -9,12 +9,14 @@
 #include "jackal/reach/sweep.h"
 #include "plans.h"
 
+#include <atomic>
 #include <benchmark/benchmark.h>
 #include <chrono>
 #include <map>
 #include <memory>
 #include <queue>
 #include <random>
+#include <thread>
 
 using namespace jackal;
 
@@ -117,6 +119,16 @@ void every_link_cut(benchmark::State& state) {
                                                           | benchmark::Counter::kInvert);
 }
 
+bool differs(const reach::Matrix& before, const reach::Matrix& after, std::size_t from,
+             std::size_t to) {
+    if (from == to)
+        return false;
+    bool replied = before.reaches(from, to);
+    return replied != after.reaches(from, to)
+           || (replied && !before.is_walked(from, to) && !after.is_walked(from, to)
+               && before.way(from, to) != after.way(from, to));
+}
+
 // The baseline: tables and matrix from nothing for each of some, and no comparison.
 void each_cut_anew(benchmark::State& state) {
     Whole& lab = whole(static_cast<unsigned>(state.range(0)));
@@ -130,6 +142,38 @@ void each_cut_anew(benchmark::State& state) {
             condition.apply(cuts[i]);
             routing::Settled settled = routing::settle(lab.lab, condition);
             benchmark::DoNotOptimize(reach::matrix(settled, lab.guests, {.threads = 2}).replies());
+            ++count;
+        }
+    state.counters["cut"] = benchmark::Counter(
+        static_cast<double>(count), benchmark::Counter::kIsRate | benchmark::Counter::kInvert);
+}
+
+// The same with all pairs compared, as what a cut changes is asked for.
+void each_cut_compared(benchmark::State& state) {
+    Whole& lab = whole(static_cast<unsigned>(state.range(0)));
+    const std::vector<routing::Cut> cuts = routing::single_cuts(lab.lab);
+    const reach::Asking asking{.keeps_ways = true, .threads = 2};
+    const reach::Matrix before = reach::matrix(lab.settled, lab.guests, asking);
+    constexpr std::size_t most = 3;
+    std::size_t count = 0;
+    for (auto _ : state)
+        for (std::size_t i = 0; i < most; ++i) {
+            routing::Condition condition(lab.lab);
+            condition.apply(cuts[i * cuts.size() / most]);
+            const routing::Settled settled = routing::settle(lab.lab, condition);
+            const reach::Matrix after = reach::matrix(settled, lab.guests, asking);
+            std::atomic<std::uint64_t> changed = 0;
+            auto compare = [&](std::size_t first) {
+                std::uint64_t found = 0;
+                for (std::size_t to = first; to < lab.guests.size(); to += 2)
+                    for (std::size_t from = 0; from < lab.guests.size(); ++from)
+                        found += differs(before, after, from, to) ? 1 : 0;
+                changed += found;
+            };
+            std::jthread other(compare, std::size_t{1});
+            compare(0);
+            other.join();
+            benchmark::DoNotOptimize(changed.load());
             ++count;
         }
     state.counters["cut"] = benchmark::Counter(
@@ -188,6 +232,12 @@ void simulated_ranks(benchmark::State& state) {
 } // namespace
 
 BENCHMARK(each_cut_anew)
+    ->Arg(300)
+    ->Arg(10'000)
+    ->Iterations(1)
+    ->Unit(benchmark::kMillisecond)
+    ->UseRealTime();
+BENCHMARK(each_cut_compared)
     ->Arg(300)
     ->Arg(10'000)
     ->Iterations(1)

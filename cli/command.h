@@ -29,6 +29,19 @@ class NotAsked : public std::runtime_error {
     using std::runtime_error::runtime_error;
 };
 
+/// What `ask` gives. If the library refuses the question that is NotAsked, with `advice` behind it
+/// if the answer would be too large.
+template <class Ask>
+auto asked(const std::string& advice, Ask ask) {
+    try {
+        return ask();
+    } catch (const std::invalid_argument& e) {
+        throw NotAsked(e.what());
+    } catch (const std::length_error& e) {
+        throw NotAsked(e.what() + advice);
+    }
+}
+
 enum class Format : std::uint8_t { text, json, csv, junit, sarif, markdown };
 
 /// The options that most commands take.

@@ -128,13 +128,10 @@ Outcome answer(const Style& style, CompareOptions& options) {
     const Opened after = open_plan(options.plan);
     const routing::Settled one = routing::settle(before.lab);
     const routing::Settled other = routing::settle(after.lab);
-    reach::Comparison comparison;
-    try {
+    const reach::Comparison comparison = asked("", [&] {
         Progress progress("comparing");
-        comparison = reach::compare(one, other, std::ref(progress));
-    } catch (const std::length_error& e) {
-        throw NotAsked(e.what());
-    }
+        return reach::compare(one, other, std::ref(progress));
+    });
     int status = comparison.is_same() ? status_well : status_no;
     if (options.plan.json())
         return {exports::compare_json(before.lab, after.lab, comparison), status};

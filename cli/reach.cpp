@@ -310,17 +310,7 @@ reach::GridQuestion question_of(const ReachOptions& options) {
     return question;
 }
 
-// What `ask` gives; what it throws becomes a refusal.
-template <class Ask>
-auto asked(Ask ask) {
-    try {
-        return ask();
-    } catch (const std::invalid_argument& e) {
-        throw NotAsked(e.what());
-    } catch (const std::length_error& e) {
-        throw NotAsked(fmt::format("{}: ask by site, or narrow it with --from and --to", e.what()));
-    }
-}
+constexpr const char* less = ": ask by site, or narrow it with --from and --to";
 
 std::vector<std::vector<std::string>> grid_rows(const reach::Grid& grid) {
     std::vector<std::vector<std::string>> rows;
@@ -360,7 +350,7 @@ struct GridMaker {
     std::string heading = "replies";
 
     reach::Grid grid(const routing::Settled& settled) const {
-        return asked([&] { return reach::grid(settled, question, std::ref(progress)); });
+        return asked(less, [&] { return reach::grid(settled, question, std::ref(progress)); });
     }
     std::string json(const reach::Grid& grid) const {
         return exports::grid_json(opened.plan, opened.lab, question, grid);
@@ -380,7 +370,7 @@ struct ServicesMaker {
     std::string heading = "gets through";
 
     reach::ServicesGrid grid(const routing::Settled& settled) const {
-        return asked([&] { return reach::services(settled, question, std::ref(progress)); });
+        return asked(less, [&] { return reach::services(settled, question, std::ref(progress)); });
     }
     std::string json(const reach::ServicesGrid& grid) const {
         return exports::services_json(opened.lab, question, grid);
@@ -398,7 +388,7 @@ Outcome frozen(const Opened& opened, const ReachOptions& options,
     if (options.pairs.service == any_service)
         throw NotAsked("--as expect: an expectation asks for one service, or pings");
     routing::Settled settled = settle(opened, options.plan);
-    return {exports::expect_section(asked([&] {
+    return {exports::expect_section(asked(less, [&] {
         return reach::expectations(settled,
                                    {.service = question.service, .threads = question.threads});
     }))};

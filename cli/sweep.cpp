@@ -210,17 +210,14 @@ Outcome answer(const Style& style, const SweepOptions& options, const Sweeper& s
     const reach::SweepQuestion question = question_of(options);
     Opened opened = open_plan(options.plan);
     routing::Settled settled = settle(opened, options.plan);
-    reach::Sweep sweep;
-    try {
+    const reach::Sweep sweep = asked(": narrow it with --what", [&] {
         Progress progress("sweeping");
         const Stoppable stoppable;
-        sweep = sweeper(settled, question, [&](std::size_t done, std::size_t total) {
+        return sweeper(settled, question, [&](std::size_t done, std::size_t total) {
             progress(done, total);
             return !stoppable.is_to_stop();
         });
-    } catch (const std::length_error& e) {
-        throw NotAsked(fmt::format("{}: narrow it with --what", e.what()));
-    }
+    });
     int status = status_well;
     if (sweep.cuts.size() < sweep.asked) {
         complain(fmt::format("stopped: {} of {} were looked into; more processor time is allowed "

@@ -22,6 +22,12 @@ ChangedPairs::ChangedPairs(const Pairs& whole) : whole_(whole), lab_(whole.lab_)
             if (!alike.is_plain)
                 other_senders_.push_back({row, &alike});
         }
+    is_sent_on_to_.resize(lab_.machines.size());
+    for (const lab::Duties& duties : lab_.duties)
+        for (const lab::Translation& rule : duties.translations)
+            if (rule.to)
+                for (const lab::Owner& owner : lab_.owners_of(*rule.to))
+                    is_sent_on_to_[owner.machine.row] = true;
     std::size_t targets = 0;
     std::size_t other_targets = 0;
     for (net::Family family : net::both_families) {
@@ -302,19 +308,8 @@ bool ChangedPairs::each(const routing::Settled& other, Worker& worker, const Use
 
 // --- leaves ------------------------------------------------------------------------------------
 
-// True if a translation sends what is for another address on to the machine.
-bool ChangedPairs::is_sent_on_to(MachineId machine) const {
-    return std::ranges::any_of(lab_.duties, [&](const lab::Duties& duties) {
-        return std::ranges::any_of(duties.translations, [&](const lab::Translation& rule) {
-            return rule.to && std::ranges::any_of(lab_.owners_of(*rule.to), [&](const auto& owner) {
-                       return owner.machine == machine;
-                   });
-        });
-    });
-}
-
 bool ChangedPairs::is_leaf(MachineId machine) const {
-    if (lab_.machines[machine].nic_count != 1 || is_sent_on_to(machine))
+    if (lab_.machines[machine].nic_count != 1 || is_sent_on_to_[machine.row])
         return false;
     bool is_host = false;
     for (NicId nic : lab_.nics_of(machine))

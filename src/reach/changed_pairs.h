@@ -58,7 +58,6 @@ class ChangedPairs {
     };
     class Comparison;
 
-    bool is_sent_on_to(lab::MachineId machine) const;
     void add_walks();
     void add_walk(const PairOfNics& pair);
     void add_steps(const packet::Journey& journey, std::uint32_t walk);
@@ -92,6 +91,7 @@ class ChangedPairs {
     std::vector<Senders> all_senders_;
     // By column: the classes that are asked there, and those of their NICs that are plain.
     lab::PerFamily<std::vector<std::map<std::uint32_t, std::vector<const Alike*>>>> targets_;
+    std::vector<bool> is_sent_on_to_; // by machine: a translation sends it what is for others
     bool has_others_ = false;
     bool has_few_others_ = true;
 };

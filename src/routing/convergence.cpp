@@ -4,6 +4,8 @@
 #include "routing/protocol.h"
 
 #include <algorithm>
+#include <numeric>
+#include <queue>
 
 namespace jackal::routing {
 
@@ -127,19 +129,34 @@ class Spreader {
         return protocol.news_time() + (protocol.is_on_wire() ? delay_on(n.nic) : Duration{0});
     }
 
-    // Bellman and Ford: the news go from each machine to those that hear it.
+    // Dijkstra: the news go from each machine to those that hear it, the earliest first.
     void spread() {
-        bool changed = true;
-        while (changed) {
-            changed = false;
-            for (const Neighbour& n : after_) {
-                if (n.state != NeighbourState::full || !at_[n.other.row])
+        std::vector<std::uint32_t> first(at_.size() + 2); // of those that hear a machine
+        std::vector<const Neighbour*> hear(after_.size());
+        for (const Neighbour& n : after_)
+            if (n.state == NeighbourState::full)
+                ++first[n.other.row + 2];
+        std::partial_sum(first.begin(), first.end(), first.begin());
+        for (const Neighbour& n : after_)
+            if (n.state == NeighbourState::full)
+                hear[first[n.other.row + 1]++] = &n;
+        using News = std::pair<Duration, std::uint32_t>;
+        std::priority_queue<News, std::vector<News>, std::greater<>> news;
+        for (std::uint32_t machine = 0; machine < at_.size(); ++machine)
+            if (at_[machine])
+                news.emplace(*at_[machine], machine);
+        while (!news.empty()) {
+            const auto [time, machine] = news.top();
+            news.pop();
+            if (*at_[machine] < time)
+                continue;
+            for (std::uint32_t i = first[machine]; i < first[machine + 1]; ++i) {
+                const Neighbour& n = *hear[i];
+                auto& known = at_[n.machine.row];
+                if (known && *known <= time + hop_time(n))
                     continue;
-                Duration time = *at_[n.other.row] + hop_time(n);
-                if (at_[n.machine.row] && *at_[n.machine.row] <= time)
-                    continue;
-                at_[n.machine.row] = time;
-                changed = true;
+                known = time + hop_time(n);
+                news.emplace(*known, n.machine.row);
             }
         }
     }

@@ -224,9 +224,11 @@ std::vector<Neighbour> Learned::neighbours() const {
     std::vector<Neighbour> all;
     for (const auto& tables : tables_)
         tables->add_neighbours(all);
-    std::ranges::stable_sort(all, {}, [](const Neighbour& n) {
+    auto place = [](const Neighbour& n) {
         return std::tuple(n.protocol, n.machine, n.family, n.nic);
-    });
+    };
+    if (!std::ranges::is_sorted(all, {}, place))
+        std::ranges::stable_sort(all, {}, place);
     return all;
 }
 

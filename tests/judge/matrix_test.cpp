@@ -69,10 +69,6 @@ std::optional<net::Service> any_service(const lab::Lab& lab, std::uint64_t seed)
     return all[seed % all.size()];
 }
 
-} // namespace
-
-namespace {
-
 // The grid of all machines, each for itself, by asking every pair.
 reach::Grid asked_one_by_one(const routing::Settled& settled, const reach::GridQuestion& question,
                              bool is_served = false) {
