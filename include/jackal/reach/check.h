@@ -34,8 +34,9 @@ struct JACKAL_API Check {
 /// wants it: an error where the reply is lost on its way, else a warning. What the tables call an
 /// error about packets is a warning if no ping from, to or at what it is about fails. Machines ask
 /// as they would by themselves, from the address that their route chooses. What is outside the lab
-/// is asked too; there only lost replies are told. `progress(done, total)` is called now and then,
-/// if given.
+/// is asked too; there only lost replies are told. In a lab of more than limits::checked_ends
+/// addresses all guests ask one another, and every machine asks and is asked a little besides.
+/// `progress(done, total)` is called now and then, if given.
 JACKAL_API Check check(const routing::Settled& settled,
                        const std::function<void(std::size_t, std::size_t)>& progress = {});
 
