@@ -175,10 +175,9 @@ std::string sweep_text(const Style& style, const lab::Lab& lab, const reach::Swe
                              count(only_guests));
     if (sweep.independent != 0)
         notes += style.paragraph(
-                     fmt::format(
-                         "{} more {} not looked into: one of the two is a guest that is but "
-                         "one end of packets, or its NIC, and takes nothing else along",
-                         counted(sweep.independent, "pair"), sweep.independent == 1 ? "is" : "are"),
+                     fmt::format("{} {} not looked into: one of the two is a guest that is but one "
+                                 "end of packets, or its NIC, and takes nothing else along",
+                                 count(sweep.independent), sweep.independent == 1 ? "is" : "are"),
                      0)
                  + "\n";
     std::string total =

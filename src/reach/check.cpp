@@ -112,7 +112,6 @@ class Checker {
             ++done;
             if (progress)
                 progress(done, all);
-            return done < all;
         });
         if (check_.pairs_asked == check_.pairs)
             weigh_errors();

@@ -4,6 +4,7 @@
 #include "reach/foreseen.h"
 
 #include <algorithm>
+#include <map>
 #include <numeric>
 #include <span>
 
@@ -11,8 +12,7 @@ namespace jackal::reach {
 
 /// The questions of `senders`, each to all `targets` but itself. Machines with a single address of
 /// a family are not asked for one another where a matrix tells at once that they get their
-/// replies. Refers to
-/// what it is made from.
+/// replies. Refers to what it is made from.
 class Questions {
   public:
     Questions(const lab::Lab& lab, std::span<const lab::MachineId> senders,
@@ -28,7 +28,7 @@ class Questions {
 
     /// Calls ask(sender, target), positions, for those that have to be asked, sender by sender; if
     /// they are more than `most`, for so many, in an order in which every machine soon has its turn
-    /// at both ends. Ends when ask returns false.
+    /// at both ends.
     template <class Ask>
     void each(std::size_t most, Ask ask) const;
 
@@ -47,7 +47,7 @@ class Questions {
         return senders_[sender] == targets_[target].machine;
     }
     template <class Ask>
-    bool each_of(std::uint32_t sender, Ask ask) const;
+    void each_of(std::uint32_t sender, Ask ask) const;
     template <class Ask>
     void each_spread(std::size_t most, Ask ask) const;
 
@@ -67,16 +67,10 @@ class Questions {
 
 template <class Found>
 void Questions::each_answered_site(Found found) const {
-    std::vector<std::pair<lab::SiteId, std::vector<const Single*>>> sites;
-    for (const Single& single : singles_) {
-        lab::SiteId site = lab_.site_of(senders_[single.sender]);
-        if (!site)
-            continue;
-        if (sites.size() <= site.row)
-            sites.resize(site.row + 1);
-        sites[site.row].first = site;
-        sites[site.row].second.push_back(&single);
-    }
+    std::map<lab::SiteId, std::vector<const Single*>> sites;
+    for (const Single& single : singles_)
+        if (lab::SiteId site = lab_.site_of(senders_[single.sender]))
+            sites[site].push_back(&single);
     for (const auto& [from, ones] : sites)
         for (const auto& [to, others] : sites)
             if (std::ranges::any_of(ones, [&](const Single* one) {
@@ -92,35 +86,35 @@ void Questions::each(std::size_t most, Ask ask) const {
     if (pairs_ - answered_ > most)
         return each_spread(most, ask);
     for (std::uint32_t sender = 0; sender < senders_.size(); ++sender)
-        if (!each_of(sender, ask))
-            return;
+        each_of(sender, ask);
 }
 
 template <class Ask>
-bool Questions::each_of(std::uint32_t sender, Ask ask) const {
-    auto asked = [&](std::uint32_t target) {
-        return is_own(sender, target) || ask(sender, target);
+void Questions::each_of(std::uint32_t sender, Ask ask) const {
+    auto ask_other = [&](std::uint32_t target) {
+        if (!is_own(sender, target))
+            ask(sender, target);
     };
-    if (!is_single_sender_[sender]) {
-        for (std::uint32_t target = 0; target < targets_.size(); ++target)
-            if (!asked(target))
-                return false;
-        return true;
+    if (is_single_sender_[sender]) {
+        std::vector<std::uint32_t> all;
+        std::ranges::merge(others_, doubtful_[sender], std::back_inserter(all));
+        std::ranges::for_each(all, ask_other);
+        return;
     }
-    std::vector<std::uint32_t> all;
-    std::ranges::merge(others_, doubtful_[sender], std::back_inserter(all));
-    return std::ranges::all_of(all, asked);
+    for (std::uint32_t target = 0; target < targets_.size(); ++target)
+        ask_other(target);
 }
 
 template <class Ask>
 void Questions::each_spread(std::size_t most, Ask ask) const {
     std::size_t left = most;
     for (std::uint32_t sender = 0; sender < senders_.size(); ++sender)
-        for (std::uint32_t target : doubtful_[sender])
+        for (std::uint32_t target : doubtful_[sender]) {
             if (left <= most / 2)
                 break;
-            else if (--left; !ask(sender, target))
-                return;
+            ask(sender, target);
+            --left;
+        }
     std::size_t step = targets_.size() * 5 / 8; // far from those that come before and after
     while (std::gcd(step, targets_.size()) != 1)
         ++step;
@@ -130,9 +124,9 @@ void Questions::each_spread(std::size_t most, Ask ask) const {
             auto target = static_cast<std::uint32_t>((start + sender) % targets_.size());
             if (is_own(sender, target) || (is_single_sender_[sender] && is_single_target_[target]))
                 continue;
-            if (left == 0 || !ask(sender, target))
+            if (left-- == 0)
                 return;
-            --left;
+            ask(sender, target);
         }
 }
 

@@ -33,11 +33,10 @@ bool has_carrier(const Lab& lab, const Condition& condition, NicId nic) {
            });
 }
 
-std::uint32_t count_without_carrier(const Lab& lab, const Condition& condition, MachineId machine) {
-    auto count = std::ranges::count_if(lab.nics_of(machine), [&](NicId nic) {
+bool lacks_carrier(const Lab& lab, const Condition& condition, MachineId machine) {
+    return std::ranges::any_of(lab.nics_of(machine), [&](NicId nic) {
         return !lab.nics[nic].is_loopback() && !has_carrier(lab, condition, nic);
     });
-    return static_cast<std::uint32_t>(count);
 }
 
 class Spreader {
@@ -47,7 +46,7 @@ class Spreader {
         : lab_(lab), now_(now), before_(before), after_(after.neighbours()),
           at_(lab.machines.size()) {}
 
-    std::vector<std::optional<Duration>> run(const std::vector<bool>& without_carrier) {
+    std::vector<std::optional<Duration>> run(const std::vector<bool>& lacks_carrier) {
         each_of_one(after_, before_, [&](const Neighbour& n) {
             start(n.machine, spoken(n.protocol).meeting_time(lab_, n));
         });
@@ -57,7 +56,7 @@ class Spreader {
         });
         // Prefixes of NICs without neighbours: their machine knows at once.
         for (const lab::Speaker& speaker : lab_.speakers)
-            if (without_carrier[speaker.machine.row])
+            if (lacks_carrier[speaker.machine.row])
                 start(speaker.machine, Duration{0});
         spread();
         return finish();
@@ -185,36 +184,25 @@ class Spreader {
 
 Convergence::Convergence(const Lab& lab, const Learned& before, const Condition& condition)
     : lab_(&lab), before_(before.neighbours()), condition_(condition),
-      without_carrier_(lab.machines.size()) {
+      lacks_carrier_(lab.machines.size()) {
     for (const lab::Speaker& speaker : lab.speakers)
-        without_carrier_[speaker.machine.row] =
-            count_without_carrier(lab, condition, speaker.machine);
+        lacks_carrier_[speaker.machine.row] = lacks_carrier(lab, condition, speaker.machine);
 }
 
 std::vector<std::optional<Duration>> Convergence::to(const Learned& after,
                                                      const Condition& now) const {
     const Lab& lab = *lab_;
-    std::vector<bool> touched(lab.machines.size());
-    for (NicId nic : lab.nics.ids())
-        if (condition_.nic_up(nic) != now.nic_up(nic))
-            touched[lab.nics[nic].machine.row] = true;
-    for (lab::LinkId link : lab.links.ids())
-        if (condition_.link_up(link) != now.link_up(link))
-            for (NicId nic : lab.segments[lab.links[link].segment].nics)
-                touched[lab.nics[nic].machine.row] = true;
-    const bool is_wired_otherwise = condition_.wiring() != now.wiring();
-    std::vector<bool> without_carrier(lab.machines.size());
+    std::vector<bool> is_other(lab.machines.size(), condition_.wiring() != now.wiring());
+    each_changed_nic(lab, condition_, now,
+                     [&](NicId nic) { is_other[lab.nics[nic].machine.row] = true; });
+    std::vector<bool> lacking(lab.machines.size());
     for (const lab::Speaker& speaker : lab.speakers) {
         const MachineId machine = speaker.machine;
-        if (!now.machine_on(machine))
-            continue;
-        bool is_other =
-            touched[machine.row] || !condition_.machine_on(machine) || is_wired_otherwise;
-        without_carrier[machine.row] =
-            (is_other ? count_without_carrier(lab, now, machine) : without_carrier_[machine.row])
-            != 0;
+        lacking[machine.row] = now.machine_on(machine)
+                               && (is_other[machine.row] ? lacks_carrier(lab, now, machine)
+                                                         : lacks_carrier_[machine.row]);
     }
-    return Spreader(lab, before_, after, now).run(without_carrier);
+    return Spreader(lab, before_, after, now).run(lacking);
 }
 
 } // namespace jackal::routing

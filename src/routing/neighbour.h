@@ -4,6 +4,8 @@
 #include "jackal/routing/condition.h"
 #include "jackal/routing/learned.h"
 
+#include <algorithm>
+
 namespace jackal::routing {
 
 /// A filter that drops a packet between two NICs of one segment, or none.
@@ -20,6 +22,21 @@ lab::FilterId dropped_between(const lab::Lab& lab, lab::NicId in, lab::NicId out
 /// True if the machine has the address on a NIC that works.
 bool is_own(const lab::Lab& lab, const Condition& condition, lab::MachineId machine,
             net::Address address);
+
+/// Calls use(nic) for NICs of machines that are on under one condition only, for those that are up
+/// under one only, and for those whose link is.
+template <class Use>
+void each_changed_nic(const lab::Lab& lab, const Condition& old, const Condition& now, Use use) {
+    for (lab::MachineId machine : lab.machines.ids())
+        if (old.machine_on(machine) != now.machine_on(machine))
+            std::ranges::for_each(lab.nics_of(machine), use);
+    for (lab::NicId nic : lab.nics.ids())
+        if (old.nic_up(nic) != now.nic_up(nic))
+            use(nic);
+    for (lab::LinkId link : lab.links.ids())
+        if (old.link_up(link) != now.link_up(link))
+            std::ranges::for_each(lab.segments[lab.links[link].segment].nics, use);
+}
 
 /// True if the NIC works, and with its link has a carrier.
 bool is_live(const lab::Lab& lab, const Condition& condition, lab::NicId nic, net::Family family);

@@ -2,6 +2,7 @@
 
 #include "jackal/sorted.h"
 #include "net/hash.h"
+#include "routing/neighbour.h"
 #include "routing/prefix_numbers.h"
 
 #include <algorithm>
@@ -20,21 +21,12 @@ std::vector<bool> touched_machines(const Settled& before, const Settled& after) 
     const Condition& now = after.condition();
     std::vector<bool> touched(lab.machines.size());
     std::vector<std::uint32_t> domains;
-    auto touch = [&](NicId nic) {
+    for (MachineId machine : lab.machines.ids())
+        touched[machine.row] = old.machine_on(machine) != now.machine_on(machine);
+    each_changed_nic(lab, old, now, [&](NicId nic) {
         touched[lab.nics[nic].machine.row] = true;
         domains.push_back(before.wiring().domain(lab, nic));
-    };
-    for (MachineId machine : lab.machines.ids())
-        if (old.machine_on(machine) != now.machine_on(machine)) {
-            touched[machine.row] = true;
-            std::ranges::for_each(lab.nics_of(machine), touch);
-        }
-    for (NicId nic : lab.nics.ids())
-        if (old.nic_up(nic) != now.nic_up(nic))
-            touch(nic);
-    for (lab::LinkId link : lab.links.ids())
-        if (old.link_up(link) != now.link_up(link))
-            std::ranges::for_each(lab.segments[lab.links[link].segment].nics, touch);
+    });
     sort_unique(domains);
     for (NicId nic : lab.nics.ids())
         if (std::ranges::binary_search(domains, before.wiring().domain(lab, nic)))
@@ -103,6 +95,7 @@ class Comparison {
         sorted.erase(repeated.begin(), repeated.end());
         changes_.moves = std::move(sorted);
     }
+
     template <class Use>
     void each_inside(const net::Prefix& prefix, Use use) const {
         auto inside = std::ranges::lower_bound(prefixes_, prefix, {},

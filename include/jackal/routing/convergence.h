@@ -44,7 +44,7 @@ class JACKAL_API Convergence {
     const lab::Lab* lab_;
     std::vector<Neighbour> before_;
     Condition condition_;
-    std::vector<std::uint32_t> without_carrier_; // by machine: how many of its NICs
+    std::vector<bool> lacks_carrier_; // by machine that speaks a protocol: some NIC of it does
 };
 
 } // namespace jackal::routing

@@ -34,8 +34,6 @@ void OspfTables::add_interfaces(const Condition& condition, const lab::Wiring& w
                  .address = address->address,
                  .prefix = loopback ? net::Prefix(address->address, net::address_bits(family_))
                                     : address->prefix(),
-                 .link =
-                     loopback ? lab::LinkId{} : lab_->segments[lab_->nics[told.nic].segment].link,
                  .domain = loopback ? nowhere : wiring.domain(*lab_, told.nic)});
         }
     }

@@ -64,7 +64,7 @@ class OspfTables final : public ProtocolTables {
         const lab::OspfNic* told = nullptr;
         net::Address address;
         net::Prefix prefix;
-        lab::LinkId link; ///< its segment, if that is one
+
         std::uint32_t domain = 0;
         std::uint32_t node = nowhere;
         bool transit = false; ///< joined to a network with a designated router

@@ -300,10 +300,8 @@ bool OspfTables::reduce(const Condition& condition) {
     std::vector<std::uint32_t> lost; // interfaces
     for (std::uint32_t i = 0; i < graph_->interfaces.size(); ++i) {
         const Interface& interface = graph_->interfaces[i];
-        bool still_works = condition.machine_on(interface.speaker->machine) // as it was before
-                           && condition.nic_up(interface.told->nic)
-                           && (!interface.link || condition.link_up(interface.link));
-        if (still_works || std::ranges::binary_search(dead_nics_, interface.told->nic))
+        if (is_live(*lab_, condition, interface.told->nic, family_)
+            || std::ranges::binary_search(dead_nics_, interface.told->nic))
             continue;
         if (interface.node == nowhere || interface.transit)
             return false;
