@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <fmt/format.h>
+#include <functional>
 
 namespace jackal::cli {
 
@@ -36,13 +37,7 @@ namespace {
 
 std::vector<reach::Verdict> verdicts_of(const routing::Settled& settled) {
     Progress progress("verifying");
-    std::vector<reach::Verdict> verdicts;
-    std::size_t count = settled.lab().expectations.size();
-    for (std::size_t i = 0; i < count; ++i) {
-        verdicts.push_back(reach::verify(settled, i));
-        progress(i + 1, count);
-    }
-    return verdicts;
+    return reach::verify(settled, std::ref(progress));
 }
 
 std::vector<std::vector<std::string>> verdict_rows(const lab::Lab& lab,

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <fmt/format.h>
+#include <numeric>
 
 namespace jackal::reach {
 
@@ -112,9 +113,8 @@ Verdict verify_under(const routing::Settled& without, std::size_t expectation,
     return verdict;
 }
 
-} // namespace
-
-Verdict verify(const routing::Settled& settled, std::size_t expectation) {
+// Apart from `cut: any` and `any-two`.
+Verdict verify_once(const routing::Settled& settled, std::size_t expectation) {
     const lab::Lab& lab = settled.lab();
     const plan::Expectation& wanted = lab.expectations.at(expectation);
     routing::Condition condition = settled.condition();
@@ -128,33 +128,82 @@ Verdict verify(const routing::Settled& settled, std::size_t expectation) {
         condition.apply(*parsed);
         names += (names.empty() ? "" : " and ") + cut.value;
     }
-    if (!wanted.cuts.empty())
-        return verify_under(routing::resettle(settled, std::move(condition)), expectation, names);
-    Verdict verdict = verify_here(settled, expectation);
-    const std::vector<routing::Cut> cuts =
-        wanted.any_cuts == 0 ? std::vector<routing::Cut>{} : routing::single_cuts(lab);
-    for (std::size_t one = 0; one < cuts.size() && verdict.passed; ++one) {
-        condition = settled.condition();
-        condition.apply(cuts[one]);
-        const routing::Settled without = routing::resettle(settled, condition);
-        verdict = verify_under(without, expectation, to_string(lab, cuts[one]));
-        for (std::size_t other = one + 1;
-             other < cuts.size() && verdict.passed && wanted.any_cuts == 2; ++other) {
-            routing::Condition both = condition;
-            both.apply(cuts[other]);
-            verdict =
-                verify_under(routing::resettle(without, std::move(both)), expectation,
-                             to_string(lab, cuts[one]) + " and " + to_string(lab, cuts[other]));
-        }
-    }
-    return verdict;
+    if (wanted.cuts.empty())
+        return verify_here(settled, expectation);
+    return verify_under(routing::resettle(settled, std::move(condition)), expectation, names);
 }
 
-std::vector<Verdict> verify(const routing::Settled& settled) {
+// Asks those again that hold and have to under any cut, or any two, until they fail: what the
+// machines know under a cut is worked out once for all of them. Calls progress(cuts done).
+template <class Progress>
+void verify_under_any(const routing::Settled& settled, const std::vector<routing::Cut>& cuts,
+                      std::vector<Verdict>& verdicts, Progress progress) {
+    const lab::Lab& lab = settled.lab();
+    std::vector<Verdict*> asked;
+    std::vector<Verdict*> asked_of_two;
+    for (Verdict& verdict : verdicts) {
+        int any = lab.expectations[verdict.expectation].any_cuts;
+        if (verdict.passed && any != 0)
+            asked.push_back(&verdict);
+        if (verdict.passed && any == 2)
+            asked_of_two.push_back(&verdict);
+    }
+    auto ask = [&](std::vector<Verdict*>& all, const routing::Settled& without,
+                   const std::string& names) {
+        for (Verdict* verdict : all)
+            *verdict = verify_under(without, verdict->expectation, names);
+        std::erase_if(all, [](const Verdict* verdict) { return !verdict->passed; });
+    };
+    for (std::size_t one = 0; one < cuts.size() && !asked.empty(); ++one) {
+        routing::Condition condition = settled.condition();
+        condition.apply(cuts[one]);
+        const routing::Settled without = routing::resettle(settled, condition);
+        const std::string name = to_string(lab, cuts[one]);
+        ask(asked, without, name);
+        std::erase_if(asked_of_two, [](const Verdict* verdict) { return !verdict->passed; });
+        for (std::size_t other = one + 1; other < cuts.size() && !asked_of_two.empty(); ++other) {
+            routing::Condition both = condition;
+            both.apply(cuts[other]);
+            ask(asked_of_two, routing::resettle(without, std::move(both)),
+                name + " and " + to_string(lab, cuts[other]));
+        }
+        std::erase_if(asked, [](const Verdict* verdict) { return !verdict->passed; });
+        progress(one + 1);
+    }
+}
+
+template <class Progress>
+std::vector<Verdict> verify_all(const routing::Settled& settled,
+                                const std::vector<std::size_t>& expectations, Progress progress) {
     std::vector<Verdict> verdicts;
-    for (std::size_t i = 0; i < settled.lab().expectations.size(); ++i)
-        verdicts.push_back(verify(settled, i));
+    std::vector<routing::Cut> cuts;
+    for (std::size_t i : expectations)
+        if (cuts.empty() && settled.lab().expectations.at(i).any_cuts != 0)
+            cuts = routing::single_cuts(settled.lab());
+    const std::size_t total = expectations.size() + cuts.size();
+    for (std::size_t i : expectations) {
+        verdicts.push_back(verify_once(settled, i));
+        progress(verdicts.size(), total);
+    }
+    verify_under_any(settled, cuts, verdicts,
+                     [&](std::size_t done) { progress(verdicts.size() + done, total); });
     return verdicts;
+}
+
+} // namespace
+
+Verdict verify(const routing::Settled& settled, std::size_t expectation) {
+    return std::move(verify_all(settled, {expectation}, [](auto, auto) {}).front());
+}
+
+std::vector<Verdict> verify(const routing::Settled& settled,
+                            const std::function<void(std::size_t, std::size_t)>& progress) {
+    std::vector<std::size_t> all(settled.lab().expectations.size());
+    std::iota(all.begin(), all.end(), std::size_t{0});
+    return verify_all(settled, all, [&](std::size_t done, std::size_t total) {
+        if (progress)
+            progress(done, total);
+    });
 }
 
 } // namespace jackal::reach

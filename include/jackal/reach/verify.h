@@ -5,6 +5,8 @@
 #include "jackal/limits.h"
 #include "jackal/probe/ping.h"
 
+#include <functional>
+
 namespace jackal::reach {
 
 struct Verdict {
@@ -23,7 +25,11 @@ constexpr std::size_t most_expected_pairs = limits::expected_pairs;
 /// all of it is lost.
 JACKAL_API Verdict verify(const routing::Settled& settled, std::size_t expectation);
 
-/// The verdicts of all expectations of the lab, in their order.
-JACKAL_API std::vector<Verdict> verify(const routing::Settled& settled);
+/// The verdicts of all expectations of the lab, in their order. What the machines know under a cut
+/// is worked out once for all that have to hold under any. `progress(done, total)` is called now
+/// and then, if given.
+JACKAL_API std::vector<Verdict>
+verify(const routing::Settled& settled,
+       const std::function<void(std::size_t, std::size_t)>& progress = {});
 
 } // namespace jackal::reach
