@@ -118,9 +118,8 @@ struct Subnet {
     std::uint32_t plan_index = 0; ///< position in Plan::subnets
     std::uint16_t vlan = 0;       ///< that it says it is on the switches; 0 if it does not say
     plan::Uplink uplink = plan::Uplink::none;
-    bool static_only = false;    ///< no DHCP server is wanted
-    bool outside = false;        ///< not written in the plan (see plan::Complete)
-    bool ranges_written = false; ///< the plan has DHCP or reserved ranges by their addresses
+    bool static_only = false; ///< no DHCP server is wanted
+    bool outside = false;     ///< not written in the plan (see plan::Complete)
 
     /// The reserved range, or the DHCP range, that the address is part of; or null. O(log n).
     JACKAL_API const net::Range* set_aside(net::Address address) const;

@@ -35,8 +35,8 @@ JACKAL_API std::optional<net::Address> free_address(const Lab& lab, SegmentId se
                                                     std::span<const net::Address> besides = {});
 
 /// The changes that move a subnet to the prefix `to` of the same family: the subnet's own prefix,
-/// and every address, gateway and next hop in the plan that was written inside the old one. Nothing
-/// if DHCP or reserved ranges are written inside it: those only exports::renumber moves.
+/// with the ranges written in it, and every address, gateway and next hop in the plan that was
+/// written inside the old one.
 JACKAL_API std::vector<plan::Edit> renumber(const Lab& lab, SubnetId subnet, const net::Prefix& to);
 
 /// A router with a NIC on each of the subnets, under a name that is not taken.

@@ -21,7 +21,8 @@ struct AddSiteSpace {
     net::Prefix space;
 };
 
-/// Puts `to` in the place of the subnet's prefix of the same family, and drops hosts and size.
+/// Puts `to` in the place of the subnet's prefix of the same family, and drops hosts, growth and
+/// size; what the subnet says of parts of its old prefix is said of the same parts of the new one.
 struct SetSubnetPrefix {
     std::string subnet;
     net::Prefix to;
@@ -155,6 +156,13 @@ struct AddTranslation {
 struct RemoveTranslation {
     std::string machine;
     std::size_t position = 0; ///< among its translations
+};
+
+/// Has translation number `position` stand at another NIC.
+struct SetTranslationNic {
+    std::string machine;
+    std::size_t position = 0; ///< among its translations
+    std::string nic;
 };
 
 /// Has something on the machine listen.
@@ -340,6 +348,20 @@ struct SetBgpNeighbour {
     bool distant = false;
 };
 
+/// Takes the policy from what a machine takes of its neighbour in BGP.
+struct RemovePolicy {
+    std::string machine;
+    std::string neighbour; ///< as the plan writes it: a machine or an address
+};
+
+/// Changes what a machine takes from the computer that runs it.
+struct SetSize {
+    enum class What : std::uint8_t { cpus, memory, disk };
+    std::string machine;
+    What what = What::memory;
+    std::uint32_t to = 0; ///< a number, or mebibytes
+};
+
 /// The types of change that an edit can be.
 template <class... Changes>
 struct ChangeList {
@@ -362,15 +384,17 @@ struct ChangeList {
     }
 };
 
-using Changes = ChangeList<
-    AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicSubnet, SetNicUp,
-    RemoveNicMac, AddNic, AddRouter, SetMachineUp, SetForwards, SetMachineGateway, AddRoute,
-    SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu, SetPeeringUp, SetPeeringMtu, SetNicMtu,
-    AddFilterRule, RemoveFilterRule, AddTranslation, RemoveTranslation, AddService, SetPortVlan,
-    AllowVlan, SetPortUp, SetSwitchUp, SetCableUp, SetBondMemberUp, AddSegmentPort, SetDhcpSize,
-    RemoveDhcp, SetDhcpRelay, RemoveStartsAfter, AddNameServer, AcceptPeering, TakeRelayed,
-    SetPeeringExit, AddPeering, SetSiteRelay, SetSiteSpace, AddUplink, AddLink, AddTunnel,
-    SetOspfNic, Redistribute, AnnounceDefault, SetOspfStub, SetRouterId, SetBgpNeighbour>;
+using Changes =
+    ChangeList<AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicSubnet,
+               SetNicUp, RemoveNicMac, AddNic, AddRouter, SetMachineUp, SetForwards,
+               SetMachineGateway, AddRoute, SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu,
+               SetPeeringUp, SetPeeringMtu, SetNicMtu, AddFilterRule, RemoveFilterRule,
+               AddTranslation, RemoveTranslation, SetTranslationNic, AddService, SetPortVlan,
+               AllowVlan, SetPortUp, SetSwitchUp, SetCableUp, SetBondMemberUp, AddSegmentPort,
+               SetDhcpSize, RemoveDhcp, SetDhcpRelay, RemoveStartsAfter, AddNameServer,
+               AcceptPeering, TakeRelayed, SetPeeringExit, AddPeering, SetSiteRelay, SetSiteSpace,
+               AddUplink, AddLink, AddTunnel, SetOspfNic, Redistribute, AnnounceDefault,
+               SetOspfStub, SetRouterId, SetBgpNeighbour, RemovePolicy, SetSize>;
 
 /// Any one of the changes above; it cannot be altered, and copies share it, also
 /// between threads.
@@ -407,6 +431,7 @@ struct EditText {
     std::string value;  ///< YAML, in flow style; empty for `remove`
     Mark at;            ///< the line to change, or of the entry to add to
     std::string before; ///< of `set` where the plan writes an address or prefix already: which
+    std::vector<EditText> also = {}; ///< what goes with it: the keys that it takes the place of
 };
 
 /// How `edit` reads in `plan`, before it is applied.

@@ -19,8 +19,16 @@ struct Mark {
     friend bool operator==(const Mark&, const Mark&) = default;
 };
 
-/// A value and the place where it was written. Converts from the bare value, so that plans built
-/// in code read naturally.
+/// The place where something was written, which is no part of what it says: all are equal.
+struct WrittenAt : Mark {
+    WrittenAt() = default;
+    WrittenAt(Mark mark) : Mark(mark) {}
+
+    friend bool operator==(const WrittenAt&, const WrittenAt&) { return true; }
+};
+
+/// A value and the place where it was written. Equal if the values are. Converts from the bare
+/// value, so that plans built in code read naturally.
 template <class T>
 struct Placed {
     T value{};
@@ -31,6 +39,8 @@ struct Placed {
     template <class U>
     requires std::is_convertible_v<U, T> &&(!std::is_same_v<std::remove_cvref_t<U>, T>)Placed(U&& v)
         : value(std::forward<U>(v)) {}
+
+    friend bool operator==(const Placed& a, const Placed& b) { return a.value == b.value; }
 };
 
 /// One thing wrong with the text of a plan.

@@ -14,6 +14,7 @@
 #include "jackal/plan/protocols.h"
 #include "jackal/rare.h"
 
+#include <array>
 #include <chrono>
 #include <optional>
 #include <string>
@@ -35,7 +36,9 @@ struct Site {
     std::vector<Route> routes;  ///< of its core
     Placed<std::string> filter; ///< for what its core forwards; empty: none
     Placed<std::string> relay;  ///< the machine that passes on what peers send each other, or empty
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const Site&, const Site&) = default;
 };
 
 /// What it takes to get somewhere: a time one way, and costs an hour in the builder's own currency.
@@ -43,6 +46,8 @@ struct Distance {
     std::optional<std::chrono::microseconds> delay;
     std::optional<double> peering_cost;
     std::optional<double> line_cost; ///< of a wire of one's own
+
+    friend bool operator==(const Distance&, const Distance&) = default;
 };
 
 /// Where sites may be.
@@ -51,7 +56,9 @@ struct SiteRegion {
     std::string about;
     Distance within;
     std::vector<std::pair<Placed<std::string>, Distance>> to; ///< other regions
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const SiteRegion&, const SiteRegion&) = default;
 };
 
 /// What one site says of a way outside that it shares with its peer.
@@ -67,14 +74,16 @@ struct PeeringSide {
     bool relayed = false; ///< takes what the peer only passes on
     Exit exit = Exit::none;
     Placed<std::string> border; ///< of a manual site: its router that the peering ends at
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const PeeringSide&, const PeeringSide&) = default;
 };
 
 /// Joins two sites, if both consent: their cores, or the border routers of manual sites.
 struct Peering {
     Placed<std::string> first;
     Placed<std::string> second;
-    PeeringSide sides[2]; ///< of first and second
+    std::array<PeeringSide, 2> sides; ///< of first and second
     std::string about;
     std::vector<Placed<net::Prefix>> prefixes;      ///< of the link that it makes
     Placed<std::string> pool;                       ///< as for a link
@@ -82,13 +91,15 @@ struct Peering {
     std::optional<double> hourly_cost;              ///< unset: that of the regions
     std::optional<std::uint16_t> mtu_bytes;
     bool up = true;
-    Mark at;
+    WrittenAt at;
 
     /// The side of that site, 0 or 1, or -1.
     int side_of(std::string_view site) const {
         return first.value == site ? 0 : second.value == site ? 1 : -1;
     }
     const std::string& site(int side) const { return (side == 0 ? first : second).value; }
+
+    friend bool operator==(const Peering&, const Peering&) = default;
 };
 
 /// Address space set aside by name, for links and loopbacks.
@@ -96,7 +107,9 @@ struct Pool {
     std::string name;
     std::string about;
     std::vector<Placed<net::Prefix>> space;
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const Pool&, const Pool&) = default;
 };
 
 /// A stretch of a subnet counted from its first address, in every family that the subnet has: `+10`
@@ -104,6 +117,8 @@ struct Pool {
 struct Places {
     std::uint64_t first = 0;
     std::uint64_t last = 0;
+
+    friend bool operator==(const Places&, const Places&) = default;
 };
 
 /// Part of a subnet.
@@ -116,7 +131,9 @@ using Host = std::variant<net::Address, std::string>;
 struct Reservation {
     std::variant<net::Mac, std::string> client; ///< the MAC of a NIC, or the name of a machine
     Placed<Region> address;                     ///< one
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const Reservation&, const Reservation&) = default;
 };
 
 /// What the DHCP server of a subnet gives out (RFC 2131): a part of its IPv4 prefix, and options.
@@ -131,7 +148,9 @@ struct DhcpRange {
     std::chrono::seconds lease = std::chrono::hours(12);
     std::optional<Placed<net::Address>> router; ///< unset: the gateway of the subnet
     std::vector<Placed<Host>> dns;              ///< option 6; empty: none, or that of the uplink
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const DhcpRange&, const DhcpRange&) = default;
 };
 
 /// What the segment of a subnet has to do with the world outside the lab.
@@ -151,7 +170,9 @@ struct SubnetGateway {
     Kind kind = Kind::first;
     bool written = false; ///< true if the plan says so, false for the default
     std::vector<Placed<net::Address>> given;
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const SubnetGateway&, const SubnetGateway&) = default;
 };
 
 /// One segment with the prefixes used on it. At most one of prefixes, hosts and size is set.
@@ -172,8 +193,10 @@ struct Subnet {
     Uplink uplink = Uplink::none;
     std::uint8_t ipv6_size = 64;      ///< IPv6 prefix length wanted (RFC 4291 section 2.5.4)
     std::uint16_t growth_percent = 0; ///< on top of hosts
-    Mark uplink_at;
-    Mark at;
+    WrittenAt uplink_at;
+    WrittenAt at;
+
+    friend bool operator==(const Subnet&, const Subnet&) = default;
 };
 
 /// A port of a switch (IEEE 802.1Q). What carries no tag belongs to its untagged VLAN.
@@ -184,9 +207,11 @@ struct SwitchPort {
     std::vector<std::uint16_t> tagged; ///< ascending; allowed on a trunk besides the native VLAN
     Placed<std::string> segment;       ///< the subnet whose own segment it is wired to, or empty
     bool up = true;
-    Mark at;
+    WrittenAt at;
 
     bool carries(std::uint16_t vlan) const;
+
+    friend bool operator==(const SwitchPort&, const SwitchPort&) = default;
 };
 
 /// Joins what is plugged into its ports, VLAN by VLAN.
@@ -195,7 +220,9 @@ struct Switch {
     std::string about;
     std::vector<SwitchPort> ports;
     bool up = true;
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const Switch&, const Switch&) = default;
 };
 
 /// A wire between two switch ports.
@@ -204,7 +231,9 @@ struct Cable {
     Placed<std::string> second;
     std::string about;
     bool up = true;
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const Cable&, const Cable&) = default;
 };
 
 /// The way of a packet past a filter. On a machine: meant for it, sent by it, forwarded. On a NIC:
@@ -228,23 +257,29 @@ struct FilterRule {
     std::vector<Placed<Ends>> from;
     std::vector<Placed<Ends>> to;
     std::vector<net::Ports> ports; ///< of the destination
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const FilterRule&, const FilterRule&) = default;
 };
 
 /// Rules in their order, the first that matches decides. What answers an allowed packet passes.
 struct Filter {
     std::string name;
     std::string about;
-    bool allows = false; ///< what no rule names
-    Mark default_at;     ///< unset if the plan does not say
+    bool allows = false;  ///< what no rule names
+    WrittenAt default_at; ///< unset if the plan does not say
     std::vector<FilterRule> rules;
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const Filter&, const Filter&) = default;
 };
 
 /// An address written at a NIC: with a length, or with that of its subnet.
 struct GivenAddress {
     net::Address address;
     std::optional<int> length;
+
+    friend bool operator==(const GivenAddress&, const GivenAddress&) = default;
 };
 
 /// How a NIC gets its addresses.
@@ -252,7 +287,9 @@ struct NicAddress {
     enum class Kind : std::uint8_t { automatic, dhcp, none, given };
     Kind kind = Kind::automatic;
     std::vector<Placed<GivenAddress>> given;
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const NicAddress&, const NicAddress&) = default;
 };
 
 /// One of the wires that a NIC consists of.
@@ -260,7 +297,9 @@ struct BondMember {
     std::string name;
     Placed<std::string> port; ///< `SWITCH/PORT`, or empty: directly on the segment
     bool up = true;
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const BondMember&, const BondMember&) = default;
 };
 
 /// What few NICs have.
@@ -270,6 +309,8 @@ struct NicOptions {
     std::uint16_t vlan = 0;       ///< that the NIC tags its frames with; 0: untagged
     std::uint32_t metric = 0;     ///< of the default route that comes with a lease
     std::vector<BondMember> bond; ///< active-backup: the first that works carries all
+
+    friend bool operator==(const NicOptions&, const NicOptions&) = default;
 };
 
 struct Nic {
@@ -280,7 +321,9 @@ struct Nic {
     bool up = true;
     std::optional<std::uint16_t> mtu_bytes;
     Rare<NicOptions> options;
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const Nic&, const Nic&) = default;
 };
 
 /// Where a machine sends what no other route covers.
@@ -288,12 +331,16 @@ struct MachineGateway {
     enum class Kind : std::uint8_t { automatic, none, given };
     Kind kind = Kind::automatic;
     std::vector<Placed<net::Address>> given; ///< at most one of each family
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const MachineGateway&, const MachineGateway&) = default;
 };
 
 /// A static route.
 struct Route {
-    struct Default {};
+    struct Default {
+        friend bool operator==(const Default&, const Default&) = default;
+    };
     /// A prefix, the name of a subnet (all its prefixes) or of a site (its space and the prefixes
     /// of its subnets outside of that), or both families' default. A subnet's name goes first.
     using Target = std::variant<net::Prefix, std::string, Default>;
@@ -304,14 +351,18 @@ struct Route {
     Placed<NextHop> via;
     std::optional<Placed<std::string>> nic; ///< only for a machine's name: the NIC to reach it by
     std::uint32_t metric = 0;
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const Route&, const Route&) = default;
 };
 
 /// An address of the machine itself, on no segment.
 struct Loopback {
     std::vector<Placed<net::Address>> given; ///< at most one of each family; empty: the next free
     Placed<std::string> pool;                ///< where those are free; empty: the site's space
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const Loopback&, const Loopback&) = default;
 };
 
 /// A change of IPv4 addresses in passing (RFC 3022). Answers are turned back by the flow's record.
@@ -327,7 +378,9 @@ struct Translation {
     std::uint16_t port = 0;                             ///< destination: only this one, 0 for any
     Placed<std::variant<net::Address, std::string>> to; ///< destination: an address or a machine
     std::uint16_t to_port = 0;                          ///< destination: 0 for the same
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const Translation&, const Translation&) = default;
 };
 
 /// What a machine does and is told besides forwarding.
@@ -338,6 +391,8 @@ struct Duties {
     std::vector<Placed<Host>> dns; ///< name servers that it asks, besides those of its leases
     std::vector<Placed<std::string>> starts_after; ///< machines
     Rare<Protocols> protocols;
+
+    friend bool operator==(const Duties&, const Duties&) = default;
 };
 
 /// What a machine takes from the computer that runs it; 0 if the plan does not say.
@@ -345,6 +400,8 @@ struct Sizes {
     std::uint32_t cpus = 0;
     std::uint32_t memory_mib = 0;
     std::uint32_t disk_mib = 0;
+
+    friend bool operator==(const Sizes&, const Sizes&) = default;
 };
 
 enum class MachineKind : std::uint8_t { guest, router };
@@ -362,13 +419,15 @@ struct Machine {
     Sizes sizes;
     bool up = true;
     std::uint16_t clone_digits = 0; ///< letters of the name that `count` added: `-1`, `-2`, …
-    Mark at;
+    WrittenAt at;
 
     /// The entry of the plan that the machine comes from: `desk` for `desk-2` of `count: 3`.
     std::string_view entry_name() const {
         return std::string_view(name).substr(0, name.size() - clone_digits);
     }
     bool does_forward() const { return forwards.value_or(kind == MachineKind::router); }
+
+    friend bool operator==(const Machine&, const Machine&) = default;
 };
 
 /// What a tunnel costs an hour where the plan does not say: a gateway on each side.
@@ -377,15 +436,19 @@ constexpr double tunnel_cost = 0.1;
 /// A link that is no wire: its packets travel inside others (VXLAN, RFC 7348), from one address of
 /// the one machine to one of the other.
 struct Tunnel {
-    Placed<std::string> over[2]; ///< the NICs whose addresses those are; empty: the first with one
+    std::array<Placed<std::string>, 2>
+        over; ///< the NICs whose addresses those are; empty: the first with one
     double hourly_cost = tunnel_cost; ///< in the builder's own currency
+
+    friend bool operator==(const Tunnel&, const Tunnel&) = default;
 };
 
 /// A wire between two machines; it gives each of them one more NIC.
 struct Link {
     Placed<std::string> first;
     Placed<std::string> second;
-    Placed<std::string> nics[2]; ///< what their NICs are called; empty: by their position
+    std::array<Placed<std::string>, 2>
+        nics; ///< what their NICs are called; empty: by their position
     std::string about;
     std::vector<Placed<net::Prefix>> prefixes; ///< empty: the next free /31 and /127
     Placed<std::string> pool;                  ///< where those are free; empty: the site's space
@@ -396,7 +459,9 @@ struct Link {
     std::optional<std::uint16_t> mtu_bytes;
     std::uint16_t cost = 0; ///< to OSPF, of both its NICs; 0 if the plan does not say
     bool up = true;
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const Link&, const Link&) = default;
 };
 
 /// A ping, or a connection to a service, whose outcome the builder states beforehand; or that
@@ -414,7 +479,9 @@ struct Expectation {
     std::vector<Placed<std::string>> cuts;           ///< under which it must hold, all at once
     std::uint8_t any_cuts = 0; ///< it must hold whichever link is cut, or with 2 whichever two are
     std::string about;
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const Expectation&, const Expectation&) = default;
 };
 
 /// A stand-in for a host far away.
@@ -423,7 +490,9 @@ struct OutsideHost {
     std::string about;
     std::vector<Placed<net::Address>> addresses; ///< at most one of each family
     std::vector<Placed<net::Service>> listens;
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const OutsideHost&, const OutsideHost&) = default;
 };
 
 /// What lies beyond the lab.
@@ -431,13 +500,17 @@ struct Outside {
     std::vector<Placed<net::Prefix>> lan; ///< the physical network around the lab
     std::vector<OutsideHost> hosts;
     std::chrono::microseconds delay{0}; ///< one way, from that network to any host
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const Outside&, const Outside&) = default;
 };
 
 /// What all machines together may take; 0 for no limit.
 struct Limits {
     Sizes sizes;
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const Limits&, const Limits&) = default;
 };
 
 /// Choices of an earlier planning that are to stay (see exports::pin). What the plan writes itself
@@ -446,22 +519,30 @@ struct Pins {
     struct Prefixes {
         std::string name; ///< a site, a subnet, or `ONE -- OTHER` for a link
         std::vector<Placed<net::Prefix>> prefixes;
-        Mark at;
+        WrittenAt at;
+
+        friend bool operator==(const Prefixes&, const Prefixes&) = default;
     };
     struct Addresses {
         std::string machine;
         std::string subnet;                       ///< empty for the loopback
         std::vector<Placed<net::Address>> chosen; ///< of the automatic NICs there, in their order
-        Mark at;
+        WrittenAt at;
+
+        friend bool operator==(const Addresses&, const Addresses&) = default;
     };
     struct DhcpRange {
         std::string subnet;
         Placed<net::Range> range;
+
+        friend bool operator==(const DhcpRange&, const DhcpRange&) = default;
     };
     struct Names {
         std::string machine;
         std::string on;                 ///< a subnet, or a link as in Prefixes
         std::vector<std::string> names; ///< of the NICs there that have no written name, in order
+
+        friend bool operator==(const Names&, const Names&) = default;
     };
     std::vector<Prefixes> sites;
     std::vector<Prefixes> subnets;
@@ -470,7 +551,9 @@ struct Pins {
     std::vector<Addresses> machines;
     std::vector<Addresses> loopbacks;
     std::vector<Names> nics;
-    Mark at; ///< of the section, if there is one
+    WrittenAt at; ///< of the section, if there is one
+
+    friend bool operator==(const Pins&, const Pins&) = default;
 };
 
 struct JACKAL_API Plan {
@@ -502,6 +585,8 @@ struct JACKAL_API Plan {
     /// The port that `SWITCH/PORT` names, or null.
     SwitchPort* port(std::string_view name);
     const SwitchPort* port(std::string_view name) const;
+
+    friend bool operator==(const Plan&, const Plan&) = default;
 };
 
 /// The names by which links are pinned, parallel to `links`: `quay-r1 -- lamp-r1`, and for further

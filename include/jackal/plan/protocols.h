@@ -27,7 +27,9 @@ struct Redistribution {
     std::optional<std::uint32_t> metric; ///< unset: the protocol's default
     std::uint8_t type = 2;               ///< of OSPF external routes, 1 or 2 (RFC 2328 section 2.3)
     Placed<std::string> policy;          ///< passes only what this accepts; empty: all
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const Redistribution&, const Redistribution&) = default;
 };
 
 /// Whether a protocol announces a default route: if the machine has one from elsewhere, or always.
@@ -37,24 +39,32 @@ enum class DefaultRoute : std::uint8_t { none, held, always };
 struct NicList {
     bool all = false; ///< every NIC that no other list of the entry names, and the loopback
     std::vector<Placed<std::string>> names;
+
+    friend bool operator==(const NicList&, const NicList&) = default;
 };
 
 template <class Value>
 struct NicValue {
     Placed<std::string> nic;
     Value value{};
+
+    friend bool operator==(const NicValue&, const NicValue&) = default;
 };
 
 struct OspfArea {
     std::uint32_t number = 0;
     NicList nics;
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const OspfArea&, const OspfArea&) = default;
 };
 
 /// A range of an area that its border routers announce as one (RFC 2328 section 3.5).
 struct OspfRange {
     std::uint32_t area = 0;
     Placed<net::Prefix> prefix;
+
+    friend bool operator==(const OspfRange&, const OspfRange&) = default;
 };
 
 struct Ospf {
@@ -69,7 +79,9 @@ struct Ospf {
     std::vector<Placed<std::string>> passive;   ///< NICs: announced, but without neighbours
     std::vector<Redistribution> redistribute;
     DefaultRoute default_route = DefaultRoute::none;
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const Ospf&, const Ospf&) = default;
 };
 
 struct Rip {
@@ -80,7 +92,9 @@ struct Rip {
     std::vector<Redistribution> redistribute;
     DefaultRoute default_route = DefaultRoute::none;
     std::uint32_t update_s = 30;
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const Rip&, const Rip&) = default;
 };
 
 struct BgpNeighbour {
@@ -92,7 +106,9 @@ struct BgpNeighbour {
     bool next_hop_self = false; ///< inside an AS: announces itself as the next hop
     bool distant = false;       ///< of another AS, and not on a shared subnet
     bool up = true;
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const BgpNeighbour&, const BgpNeighbour&) = default;
 };
 
 struct Bgp {
@@ -103,7 +119,9 @@ struct Bgp {
     DefaultRoute default_route = DefaultRoute::none;
     bool equal_paths = false; ///< uses paths that differ in nothing but the neighbour together
     std::uint32_t hold_s = 90;
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const Bgp&, const Bgp&) = default;
 };
 
 /// What a machine is told of routing protocols.
@@ -112,6 +130,8 @@ struct Protocols {
     Rare<Ospf> ospf;
     Rare<Rip> rip;
     Rare<Bgp> bgp;
+
+    friend bool operator==(const Protocols&, const Protocols&) = default;
 };
 
 /// A community of a path (RFC 1997), as `64512:100`.
@@ -128,7 +148,9 @@ struct PolicyRule {
     std::optional<std::uint32_t> med;        ///< set to that
     std::uint8_t prepend = 0;                ///< one's own AS number so many times more
     std::vector<Community> add_communities;
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const PolicyRule&, const PolicyRule&) = default;
 };
 
 /// Rules for paths of BGP and for what is redistributed; the first that matches decides.
@@ -136,9 +158,11 @@ struct Policy {
     std::string name;
     std::string about;
     bool accepts = false; ///< what no rule names
-    Mark default_at;      ///< unset if the plan does not say
+    WrittenAt default_at; ///< unset if the plan does not say
     std::vector<PolicyRule> rules;
-    Mark at;
+    WrittenAt at;
+
+    friend bool operator==(const Policy&, const Policy&) = default;
 };
 
 /// `64512:100` as a number, or nothing.

@@ -3,7 +3,8 @@
 #pragma once
 
 #include "jackal/api.h"
-#include "jackal/plan/mark.h"
+#include "jackal/plan/edit.h"
+#include "jackal/plan/read.h"
 
 #include <functional>
 #include <optional>
@@ -39,5 +40,45 @@ using ValueChange = std::function<std::optional<std::string>(const ValuePlace&)>
 /// Changes single values where they stand. A value that is written in a way that cannot be changed
 /// in place (with escapes, over several lines, behind a tag or an anchor) is in the way.
 JACKAL_API Rewriting replace_values(std::string_view text, const ValueChange& change);
+
+/// A text with changes written into it.
+struct Writing {
+    std::optional<std::string> text; ///< set if and only if problems is empty
+    std::vector<Problem> problems;
+    std::vector<Problem> notes; ///< what had to be written out for it, where it stands now
+};
+
+/// Writes changes into the text of a plan, one after another; no other byte of it moves. Comments,
+/// quotes, line ends and the style of entries stay, a new entry stands as those beside it. A change
+/// of one machine of a `count`, of what a machine is `like`, or of what an alias stands for is
+/// written out for that one; one of all machines of a `count` at their entry. The result has been
+/// read again, and is the plan that apply() gives; a change that cannot be written so is in the
+/// way.
+///
+///     plan::Writing mended = plan::write(text, {plan::SetForwards{"ridge-r1"}});
+JACKAL_API Writing write(std::string_view text, const std::vector<Edit>& edits,
+                         const Settings& settings = {});
+
+/// A change of whatever stands at a place.
+struct PlaceChange {
+    enum class Verb : std::uint8_t {
+        set,    ///< `guests.desk.nics[0].subnet=quay`; what is not there is added
+        add,    ///< `sites.isle.space+=10.61.0.0/16`: an item of a list
+        remove, ///< `routers.r1.routes[0]-`, or the item of a list:
+                ///< `sites.isle.space-=10.60.0.0/16`
+    };
+    Place place;
+    Verb verb = Verb::set;
+    std::string value; ///< YAML in flow style; empty to remove what stands there
+};
+
+/// A change as it is written in the examples above; names of other than a-z, 0-9 and hyphens stand
+/// in double quotes. Nothing for any other text.
+JACKAL_API std::optional<PlaceChange> parse_change(std::string_view text);
+
+/// The same for changes by place. The result has been read again; that it reads is all that is
+/// known of it.
+JACKAL_API Writing write(std::string_view text, const std::vector<PlaceChange>& changes,
+                         const Settings& settings = {});
 
 } // namespace jackal::plan

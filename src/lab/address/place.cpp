@@ -88,8 +88,6 @@ struct Move {
 
 std::vector<plan::Edit> renumber(const Lab& lab, SubnetId subnet, const net::Prefix& to) {
     const Subnet& row = lab.subnets[subnet];
-    if (row.ranges_written)
-        return {};
     std::vector<plan::Edit> edits{plan::SetSubnetPrefix{row.name, to}};
     const auto& old = lab.segments[row.segment].prefix[to.family()];
     if (!old)

@@ -21,23 +21,6 @@ std::optional<net::Address> gateway_of(const plan::Subnet& subnet,
     return subnet.gateway.kind == Kind::first ? prefix->first_usable() : prefix->last_usable();
 }
 
-// True if a range is written by its addresses, and not as places counted from the first.
-bool writes_ranges(const plan::Subnet& subnet) {
-    auto by_address = [](const plan::Placed<plan::Region>& region) {
-        return std::holds_alternative<net::Range>(region.value);
-    };
-    if (std::ranges::any_of(subnet.reserve, by_address))
-        return true;
-    if (!subnet.dhcp)
-        return false;
-    const plan::DhcpRange& dhcp = *subnet.dhcp;
-    return (dhcp.range && by_address(*dhcp.range)) || dhcp.router
-           || std::ranges::any_of(dhcp.exclude, by_address)
-           || std::ranges::any_of(dhcp.reservations, [&](const plan::Reservation& entry) {
-                  return by_address(entry.address);
-              });
-}
-
 } // namespace
 
 Allocation choose_prefixes(const Building& b) {
@@ -107,8 +90,7 @@ void add_subnets(Building& b, const Allocation& allocation) {
                    .vlan = subnet.vlan,
                    .uplink = subnet.uplink,
                    .static_only = subnet.static_only,
-                   .outside = b.whole.is_outside_subnet(i),
-                   .ranges_written = writes_ranges(subnet)};
+                   .outside = b.whole.is_outside_subnet(i)};
         for (net::Family family : net::both_families)
             row.gateway[family] = gateway_of(subnet, allocation.subnets[i][family].prefix, family);
         row.segment = b.lab.segments.add({.subnet = SubnetId{i},

@@ -65,8 +65,7 @@ std::optional<net::Prefix> another_space(const Lab& lab, const Site& site, const
     return std::nullopt;
 }
 
-// Gives the second site another range in the place of each that overlaps one of the first. Ranges
-// of a subnet that are written by address are moved by a command, and not by a change of the plan.
+// Gives the second site another range in the place of each that overlaps one of the first.
 class Separation {
   public:
     Separation(const Lab& lab, const Peering& peering)
@@ -79,8 +78,6 @@ class Separation {
                 done.push_back(overlap.second);
                 replace(overlap.second);
             }
-        if (!commands_.empty())
-            return {{}, fmt::format("{}", fmt::join(commands_, "; "))};
         return {std::move(edits_), "give one of the two sites a space of its own"};
     }
 
@@ -92,7 +89,6 @@ class Separation {
             given_.push_back(*space);
             edits_.emplace_back(plan::SetSiteSpace{site_.name, range, *space});
         }
-        bool by_command = false;
         for (SubnetId id : lab_.subnets.ids()) {
             const Subnet& subnet = lab_.subnets[id];
             const auto& prefix = lab_.segments[subnet.segment].prefix[range.family()];
@@ -107,14 +103,9 @@ class Separation {
                 given_.push_back(*to);
             if (!to)
                 continue;
-            if (subnet.ranges_written && !space)
-                commands_.push_back(move_by_command(lab_, subnet.name, *to));
-            by_command |= subnet.ranges_written;
             for (plan::Edit& edit : renumber(lab_, id, *to))
                 edits_.push_back(std::move(edit));
         }
-        if (by_command && space)
-            commands_.push_back(move_by_command(lab_, site_.name, *space));
     }
 
     const Lab& lab_;
@@ -122,7 +113,6 @@ class Separation {
     const Site& site_;
     std::vector<net::Prefix> given_;
     std::vector<plan::Edit> edits_;
-    std::vector<std::string> commands_;
 };
 
 std::string overlaps_text(const Lab& lab, const Peering& peering) {

@@ -12,11 +12,6 @@ namespace jackal::lab {
 using net::to_string;
 using plan::Cause;
 
-std::string move_by_command(const Lab& lab, const std::string& name, const net::Prefix& to) {
-    return fmt::format("jackal addresses {} --renumber {}={} --write moves it with its ranges",
-                       lab.source.empty() ? "PLAN" : lab.source, name, net::to_string(to));
-}
-
 namespace {
 
 struct Range {
@@ -44,11 +39,6 @@ bool is_lan(const Inspection& in, SegmentId id) {
     return subnet && in.lab.subnets[subnet].uplink == plan::Uplink::bridge;
 }
 
-// Moves a subnet; where the plan writes ranges in it, by the command that moves those, too.
-Remedy move_to(const Lab& lab, SubnetId subnet, const net::Prefix& to) {
-    return {renumber(lab, subnet, to), move_by_command(lab, lab.subnets[subnet].name, to)};
-}
-
 // Moves a subnet to the next free prefix of its size.
 Remedy another_prefix(Inspection& in, SegmentId id, net::Family family) {
     Remedy remedy{{},
@@ -60,7 +50,7 @@ Remedy another_prefix(Inspection& in, SegmentId id, net::Family family) {
                           in.lab.segments[id].prefix[family]->length());
     if (!to || net::special_use(*to) != nullptr)
         return remedy;
-    return move_to(in.lab, subnet, *to);
+    return {renumber(in.lab, subnet, *to), std::move(remedy.advice)};
 }
 
 void overlap(Inspection& in, SegmentId kept, SegmentId moved, net::Family family) {
@@ -180,7 +170,7 @@ Finding describe(const Lab& lab, const LookedForElsewhere& mistake) {
         const auto& prefix = lab.segments[moved].prefix[family]; // none: it has odd addresses only
         auto to = prefix ? free_prefix(lab, row.site, family, prefix->length()) : std::nullopt;
         if (to)
-            f.remedy = move_to(lab, subnet, *to);
+            f.remedy = {renumber(lab, subnet, *to), std::move(f.remedy.advice)};
     }
     return f;
 }

@@ -16,7 +16,4 @@ struct LookedForElsewhere {
 };
 Finding describe(const Lab& lab, const LookedForElsewhere& mistake);
 
-/// The advice to move a subnet or site by the command that moves the ranges written in it, too.
-std::string move_by_command(const Lab& lab, const std::string& name, const net::Prefix& to);
-
 } // namespace jackal::lab

@@ -1,7 +1,6 @@
 #include "jackal/plan/validate.h"
 #include "plan/edit/duties.h"
 #include "plan/edit/entries.h"
-#include "plan/nic_names.h"
 
 #include <stdexcept>
 
@@ -9,30 +8,37 @@ namespace jackal::plan {
 
 namespace {
 
-// The names that a NIC may go by in the machine's protocols.
-std::vector<std::string> names_of(const Plan& plan, const Machine& machine,
-                                  const std::string& nic) {
-    std::vector<std::string> names{nic};
-    NicNames all(plan);
-    auto number = static_cast<std::size_t>(&machine - plan.machines.data());
-    std::size_t position = machine.nics.size();
-    for (std::size_t i = 0; i < machine.nics.size(); ++i)
-        if (all.name(number, i) == nic)
-            names.push_back(machine.nics[i].subnet.value);
-    for (const Link& link : plan.links) {
-        bool first = link.first.value == machine.name;
-        if (!first && link.second.value != machine.name)
-            continue;
-        if (all.name(number, position++) == nic)
-            names.push_back((first ? link.second : link.first).value);
-    }
-    return names;
-}
-
 template <class T>
 void replace_of_family(std::vector<Placed<T>>& values, const T& value, Mark at) {
-    std::erase_if(values, [&](const Placed<T>& v) { return v.value.family() == value.family(); });
+    for (Placed<T>& known : values)
+        if (known.value.family() == value.family()) {
+            known.value = value;
+            return;
+        }
     values.emplace_back(value, at);
+}
+
+// Has a part of one prefix be the same part of another.
+void move_part(Region& part, const net::Prefix& from, const net::Prefix& to) {
+    auto* range = std::get_if<net::Range>(&part);
+    if (range == nullptr || !from.contains(range->first) || !from.contains(range->last))
+        return;
+    *range = {net::moved(range->first, from, to), net::moved(range->last, from, to)};
+}
+
+void move_parts(Subnet& subnet, const net::Prefix& from, const net::Prefix& to) {
+    for (auto& part : subnet.reserve)
+        move_part(part.value, from, to);
+    if (!subnet.dhcp)
+        return;
+    if (subnet.dhcp->range)
+        move_part(subnet.dhcp->range->value, from, to);
+    for (auto& part : subnet.dhcp->exclude)
+        move_part(part.value, from, to);
+    for (Reservation& reservation : subnet.dhcp->reservations)
+        move_part(reservation.address.value, from, to);
+    if (auto& router = subnet.dhcp->router; router && from.contains(router->value))
+        router->value = net::moved(router->value, from, to);
 }
 
 // What the machine is told of a protocol. Throws std::out_of_range if it does not speak it.
@@ -53,13 +59,17 @@ struct Deed {
         if (!told.ospf)
             told.ospf = Ospf{.at = machine.at};
         Ospf& ospf = *told.ospf;
-        std::vector<std::string> names = names_of(plan, machine, e.nic);
+        const std::vector<std::string> names = names_in_protocols(plan, machine, e.nic);
         auto is_named = [&](const Placed<std::string>& name) {
             return std::ranges::find(names, name.value) != names.end();
         };
         auto set = [&](auto& values, auto value) {
-            std::erase_if(values, [&](const auto& entry) { return is_named(entry.nic); });
-            values.push_back({e.nic, value});
+            auto known = std::ranges::find_if(
+                values, [&](const auto& entry) { return is_named(entry.nic); });
+            if (known != values.end())
+                known->value = value;
+            else
+                values.push_back({e.nic, value});
         };
         switch (e.what) {
         case What::area: return set_area(ospf, e, is_named);
@@ -72,17 +82,22 @@ struct Deed {
     }
     template <class IsNamed>
     static void set_area(Ospf& ospf, const SetOspfNic& e, IsNamed is_named) {
-        for (OspfArea& area : ospf.areas)
-            std::erase_if(area.nics.names, is_named);
+        std::erase_if(ospf.areas, [&](OspfArea& area) {
+            return std::erase_if(area.nics.names, is_named) != 0 && area.nics.names.empty()
+                   && area.number != e.value;
+        });
         auto area = std::ranges::find(ospf.areas, e.value, &OspfArea::number);
         if (area == ospf.areas.end())
             area = ospf.areas.insert(area, {.number = e.value, .nics = {}, .at = ospf.at});
-        area->nics.names.emplace_back(e.nic);
+        if (!area->nics.all)
+            area->nics.names.emplace_back(e.nic);
     }
     void operator()(const SetOspfStub& e) const {
         auto& stubs = spoken(protocols_of(machine_of(plan, e.machine)).ospf, e.machine).stubs;
-        std::erase_if(stubs, [&](const auto& stub) { return stub.value == e.area; });
-        if (e.to)
+        auto is_it = [&](const auto& stub) { return stub.value == e.area; };
+        if (!e.to)
+            std::erase_if(stubs, is_it);
+        else if (std::ranges::none_of(stubs, is_it))
             stubs.emplace_back(e.area);
     }
     void operator()(const SetRouterId& e) const {
@@ -106,13 +121,30 @@ struct Deed {
         known->distant = known->distant || e.distant;
     }
 
+    void operator()(const RemovePolicy& e) const {
+        Bgp& bgp = spoken(protocols_of(machine_of(plan, e.machine)).bgp, e.machine);
+        for (BgpNeighbour& neighbour : bgp.neighbours)
+            if (to_string(neighbour.peer.value) == e.neighbour)
+                neighbour.takes = {};
+    }
+    void operator()(const SetSize& e) const {
+        Sizes& sizes = machine_of(plan, e.machine).sizes;
+        (e.what == SetSize::What::cpus     ? sizes.cpus
+         : e.what == SetSize::What::memory ? sizes.memory_mib
+                                           : sizes.disk_mib) = e.to;
+    }
+
     void operator()(const AddSiteSpace& e) const {
         site_of(plan, e.site).space.emplace_back(e.space);
     }
     void operator()(const SetSubnetPrefix& e) const {
         Subnet& subnet = subnet_of(plan, e.subnet);
+        for (const auto& prefix : subnet.prefixes)
+            if (prefix.value.family() == e.to.family())
+                move_parts(subnet, net::Prefix(prefix.value), e.to);
         replace_of_family(subnet.prefixes, e.to, subnet.at);
         subnet.hosts.reset();
+        subnet.growth_percent = 0;
         subnet.size.reset();
     }
     void operator()(const SetSubnetGateway& e) const {
@@ -132,6 +164,9 @@ struct Deed {
             return;
         }
         address.kind = NicAddress::Kind::given;
+        if (std::ranges::none_of(address.given,
+                                 [&](const auto& given) { return given.value.address == e.from; }))
+            address.given.emplace_back(GivenAddress{*e.to, std::nullopt});
         for (auto& given : address.given)
             if (given.value.address == e.from)
                 given.value = {*e.to, std::nullopt};
@@ -242,6 +277,9 @@ struct Deed {
         rules.at(e.position);
         rules.erase(rules.begin() + static_cast<std::ptrdiff_t>(e.position));
     }
+    void operator()(const SetTranslationNic& e) const {
+        duties_of(e.machine).translations.at(e.position).nic.value = e.nic;
+    }
     void operator()(const AddService& e) const {
         if (!is_made(plan, e.machine))
             duties_of(e.machine).listens.emplace_back(e.service);
@@ -266,6 +304,7 @@ struct Deed {
         dhcp.range.reset();
         dhcp.size = {e.size, dhcp.at};
         subnet.dhcp = std::move(dhcp);
+        subnet.static_only = false;
     }
     void operator()(const RemoveDhcp& e) const { subnet_of(plan, e.subnet).dhcp.reset(); }
     void operator()(const SetDhcpRelay& e) const {

@@ -18,4 +18,9 @@ inline Protocols& protocols_of(Machine& machine) {
     return *duties.protocols;
 }
 
+/// The names that a NIC may go by in the machine's protocols: its own, that of its subnet or of the
+/// machine that its link leads to.
+std::vector<std::string> names_in_protocols(const Plan& plan, const Machine& machine,
+                                            const std::string& nic);
+
 } // namespace jackal::plan

@@ -1,5 +1,6 @@
 #include "jackal/plan/edit.h"
 
+#include <algorithm>
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 
@@ -51,13 +52,32 @@ std::string to_string(const FilterRule& rule) {
     return text + "}";
 }
 
+namespace {
+
+// True for two keys of one mapping.
+bool is_beside(const Place& one, const Place& other) {
+    return one.steps.size() == other.steps.size() && one.steps.back().kind == Place::Step::Kind::key
+           && std::equal(one.steps.begin(), one.steps.end() - 1, other.steps.begin());
+}
+
+} // namespace
+
 std::string to_line(const EditText& text) {
     std::string line = fmt::format("{}: {}", to_string(text.place), text.verb);
     if (!text.value.empty())
         line += " " + text.value;
     if (!text.before.empty())
         line += fmt::format(" (was {})", text.before);
-    return line;
+    std::vector<std::string> gone; // keys beside it
+    std::string others;
+    for (const EditText& other : text.also)
+        if (text.verb == "set" && other.verb == "remove" && is_beside(other.place, text.place))
+            gone.push_back(other.place.steps.back().word);
+        else
+            others += ", " + to_line(other);
+    if (!gone.empty())
+        line += fmt::format(" instead of {}", fmt::join(gone, " and "));
+    return line + others;
 }
 
 } // namespace jackal::plan

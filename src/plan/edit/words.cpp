@@ -1,5 +1,6 @@
 #include "jackal/plan/outside.h"
 #include "jackal/plan/validate.h"
+#include "plan/edit/duties.h"
 #include "plan/edit/entries.h"
 
 #include <fmt/ranges.h>
@@ -50,6 +51,11 @@ Stand stand_of(const Plan& plan, const std::string& name) {
     return {Place{}.key("routers").name(name), at};
 }
 
+// In quotes where an address of IPv6 would not be one value in flow style.
+std::string quoted(const std::string& text) {
+    return text.find(':') == text.npos ? text : fmt::format("\"{}\"", text);
+}
+
 std::string join_text(const std::string& first, const std::string& second,
                       std::chrono::microseconds delay) {
     double delay_ms = static_cast<double>(delay.count()) / 1000;
@@ -86,12 +92,18 @@ Place route_path(const Plan& plan, const std::string& name, std::size_t route) {
     return routes_path(plan, name).index(route);
 }
 
-// The entry that a link stands in: `links[2]` or `tunnels[0]`.
+// The entry that a link stands in: `links[2]` or `tunnels[0]`. Wires between switches stand among
+// the links.
 Place link_path(const Plan& plan, std::size_t number) {
     const Link& link = plan.links.at(number);
     auto before =
         std::count_if(plan.links.begin(), plan.links.begin() + static_cast<std::ptrdiff_t>(number),
                       [&](const Link& other) { return bool(other.tunnel) == bool(link.tunnel); });
+    if (!link.tunnel && link.at)
+        before += std::ranges::count_if(plan.cables, [&](const Cable& cable) {
+            return std::pair(cable.at.line, cable.at.column)
+                   < std::pair(link.at.line, link.at.column);
+        });
     return Place{}.key(link.tunnel ? "tunnels" : "links").index(static_cast<std::size_t>(before));
 }
 
@@ -117,8 +129,70 @@ std::string of_family(const std::vector<Placed<T>>& values, net::Family family) 
     return "";
 }
 
+// `set` where one of the family is written or none at all, else `add`.
+template <class T>
+const char* verb_for(const std::vector<Placed<T>>& values, net::Family family) {
+    return values.empty() || !of_family(values, family).empty() ? "set" : "add";
+}
+
+EditText removal(Place place, Mark at, std::string value = {}) {
+    return {std::move(place), "remove", std::move(value), at};
+}
+
+std::string region_text(const Region& region) {
+    if (const auto* range = std::get_if<net::Range>(&region))
+        return range->first == range->last ? net::to_string(range->first)
+                                           : fmt::format("{}-{}", net::to_string(range->first),
+                                                         net::to_string(range->last));
+    const auto& places = std::get<Places>(region);
+    return places.first == places.last ? fmt::format("+{}", places.first)
+                                       : fmt::format("+{}-+{}", places.first, places.last);
+}
+
+// The parts of a subnet that are others after a change of its prefix.
+class MovedParts {
+  public:
+    MovedParts(const Subnet& before, const Subnet& after, Place subnet) {
+        add_list(before.reserve, after.reserve, subnet.key("reserve"));
+        if (!before.dhcp)
+            return;
+        const DhcpRange& old = *before.dhcp;
+        const DhcpRange& now = *after.dhcp;
+        Place dhcp = subnet.key("dhcp");
+        if (old.range)
+            add(dhcp.key("range"), old.range->at, region_text(old.range->value),
+                region_text(now.range->value));
+        add_list(old.exclude, now.exclude, dhcp.key("exclude"));
+        for (std::size_t i = 0; i < old.reservations.size(); ++i) {
+            const auto& client = old.reservations[i].client;
+            const auto* name = std::get_if<std::string>(&client);
+            add(dhcp.key("reservations")
+                    .name(name != nullptr ? *name : net::to_string(std::get<net::Mac>(client))),
+                old.reservations[i].at, region_text(old.reservations[i].address.value),
+                region_text(now.reservations[i].address.value));
+        }
+        if (old.router)
+            add(dhcp.key("router"), old.router->at, net::to_string(old.router->value),
+                net::to_string(now.router->value));
+    }
+
+    std::vector<EditText> texts;
+
+  private:
+    void add_list(const std::vector<Placed<Region>>& before,
+                  const std::vector<Placed<Region>>& after, const Place& place) {
+        for (std::size_t i = 0; i < before.size(); ++i)
+            add(before.size() == 1 ? place : place.index(i), before[i].at,
+                region_text(before[i].value), region_text(after[i].value));
+    }
+    void add(Place place, Mark at, const std::string& before, const std::string& now) {
+        if (before != now)
+            texts.push_back({std::move(place), "set", now, at, before});
+    }
+};
+
 // What the machine is told of routing protocols; nothing if it is told nothing.
-const Protocols& protocols_of(const Machine& machine) {
+const Protocols& told_of(const Machine& machine) {
     static const Protocols none;
     return machine.duties && machine.duties->protocols ? *machine.duties->protocols : none;
 }
@@ -132,21 +206,39 @@ struct Words {
     }
     EditText operator()(const SetSubnetPrefix& e) const {
         const Subnet& subnet = subnet_of(plan, e.subnet);
-        return {Place{}.key("subnets").name(e.subnet).key("prefix"), "set", net::to_string(e.to),
-                subnet.at, of_family(subnet.prefixes, e.to.family())};
+        Place path = Place{}.key("subnets").name(e.subnet);
+        EditText text{path.key("prefix"), verb_for(subnet.prefixes, e.to.family()),
+                      net::to_string(e.to), subnet.at, of_family(subnet.prefixes, e.to.family())};
+        if (subnet.hosts)
+            text.also.push_back(removal(path.key("hosts"), subnet.hosts->at));
+        if (subnet.growth_percent != 0)
+            text.also.push_back(removal(path.key("growth"), subnet.at));
+        if (subnet.size)
+            text.also.push_back(
+                removal(path.key("size"), subnet.size->at, fmt::format("/{}", subnet.size->value)));
+        Plan alone;
+        alone.subnets.push_back(subnet);
+        alone = apply(std::move(alone), {e});
+        MovedParts moved(subnet, alone.subnets.front(), path);
+        std::ranges::move(moved.texts, std::back_inserter(text.also));
+        return text;
     }
     EditText operator()(const SetSubnetGateway& e) const {
         const Subnet& subnet = subnet_of(plan, e.subnet);
-        return {Place{}.key("subnets").name(e.subnet).key("gateway"), "set",
-                e.to ? net::to_string(*e.to) : "first",
-                subnet.gateway.at ? subnet.gateway.at : subnet.at,
-                e.to ? of_family(subnet.gateway.given, e.to->family()) : ""};
+        Place path = Place{}.key("subnets").name(e.subnet).key("gateway");
+        Mark at = subnet.gateway.at ? subnet.gateway.at : subnet.at;
+        if (!e.to)
+            return removal(path, at);
+        return {path, verb_for(subnet.gateway.given, e.to->family()), net::to_string(*e.to), at,
+                of_family(subnet.gateway.given, e.to->family())};
     }
     EditText operator()(const SetNicAddress& e) const {
         const Nic& nic = machine_of(plan, e.machine).nics.at(e.nic);
-        return {nic_path(plan, e.machine, e.nic).key("address"), "set",
+        std::string before = e.to ? written_at(nic, e.from) : "";
+        return {nic_path(plan, e.machine, e.nic).key("address"),
+                e.to && before.empty() && !nic.address.given.empty() ? "add" : "set",
                 e.to ? net::to_string(*e.to) : "auto", nic.address.at ? nic.address.at : nic.at,
-                e.to ? written_at(nic, e.from) : ""};
+                before};
     }
     EditText operator()(const SetNicSubnet& e) const {
         const Nic& nic = machine_of(plan, e.machine).nics.at(e.nic);
@@ -186,21 +278,29 @@ struct Words {
     EditText operator()(const SetMachineGateway& e) const {
         const Machine& machine = machine_of(plan, e.machine);
         Mark at = machine.gateway && machine.gateway->at ? machine.gateway->at : machine.at;
-        return {machine_path(machine).key("gateway"), "set", e.to ? net::to_string(*e.to) : "auto",
-                at,
-                e.to && machine.gateway ? of_family(machine.gateway->given, e.to->family()) : ""};
+        Place path = machine_path(machine).key("gateway");
+        if (!e.to)
+            return {path, "set", "auto", at};
+        if (!machine.gateway)
+            return {path, "set", net::to_string(*e.to), at};
+        return {path, verb_for(machine.gateway->given, e.to->family()), net::to_string(*e.to), at,
+                of_family(machine.gateway->given, e.to->family())};
     }
     EditText operator()(const AddRoute& e) const {
         return {routes_path(plan, e.machine), "add",
-                fmt::format("{{to: {}, via: {}{}}}", to_string(e.to), to_string(e.via),
-                            e.nic.empty() ? "" : ", nic: " + e.nic),
+                fmt::format("{{to: {}, via: {}{}}}", quoted(to_string(e.to)),
+                            quoted(to_string(e.via)), e.nic.empty() ? "" : ", nic: " + e.nic),
                 site_of_core(plan, e.machine) != nullptr ? site_of_core(plan, e.machine)->at
                                                          : machine_of(plan, e.machine).at};
     }
     EditText operator()(const SetRouteVia& e) const {
         const Route& route = routes_of(plan, e.machine).at(e.route);
-        return {route_path(plan, e.machine, e.route).key("via"), "set", to_string(e.via),
-                route.via.at, to_string(route.via.value)};
+        Place path = route_path(plan, e.machine, e.route);
+        EditText text{path.key("via"), "set", to_string(e.via), route.via.at,
+                      to_string(route.via.value)};
+        if (route.nic)
+            text.also.push_back(removal(path.key("nic"), route.nic->at));
+        return text;
     }
     EditText operator()(const RemoveRoute& e) const {
         return {route_path(plan, e.machine, e.route), "remove", "",
@@ -247,19 +347,40 @@ struct Words {
         return {machine_path(machine).key("nat").index(e.position), "remove", "",
                 machine.duties->translations.at(e.position).at};
     }
+    EditText operator()(const SetTranslationNic& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        if (!machine.duties)
+            throw std::out_of_range(fmt::format("{} translates nothing", e.machine));
+        const Translation& rule = machine.duties->translations.at(e.position);
+        return {machine_path(machine)
+                    .key("nat")
+                    .index(e.position)
+                    .key(rule.kind == Translation::Kind::source ? "out" : "in"),
+                "set", e.nic, rule.at, rule.nic.value};
+    }
     EditText operator()(const AddService& e) const {
         Stand place = stand_of(plan, e.machine);
         return {place.path.key("listens"), "add", net::to_string(e.service), place.at};
     }
     EditText operator()(const SetPortVlan& e) const {
         const SwitchPort& port = port_of(plan, e.port);
-        return {port_path(e.port).key(port.is_trunk ? "native" : "vlan"), "set",
-                fmt::format("{}", e.vlan), port.at,
-                port.untagged == 0 ? "" : fmt::format("{}", port.untagged)};
+        EditText text{port_path(e.port).key(port.is_trunk ? "native" : "vlan"), "set",
+                      fmt::format("{}", e.vlan), port.at,
+                      port.untagged == 0 ? "" : fmt::format("{}", port.untagged)};
+        if (std::ranges::find(port.tagged, e.vlan) != port.tagged.end())
+            text.also.push_back(
+                removal(port_path(e.port).key("trunk"), port.at, fmt::format("{}", e.vlan)));
+        return text;
     }
     EditText operator()(const AllowVlan& e) const {
-        return {port_path(e.port).key("trunk"), "add", fmt::format("{}", e.vlan),
-                port_of(plan, e.port).at};
+        const SwitchPort& port = port_of(plan, e.port);
+        EditText text{port_path(e.port).key("trunk"), "add", fmt::format("{}", e.vlan), port.at};
+        if (!port.is_trunk) {
+            text.also.push_back(removal(port_path(e.port).key("vlan"), port.at));
+            text.also.push_back({port_path(e.port).key("native"), "set",
+                                 fmt::format("{}", port.untagged), port.at});
+        }
+        return text;
     }
     EditText operator()(const SetPortUp& e) const {
         return {port_path(e.port).key("state"), "set", e.to ? "up" : "down",
@@ -287,8 +408,9 @@ struct Words {
         if (subnet.dhcp->size)
             return {path.key("size"), "set", fmt::format("{}", e.size), subnet.dhcp->at,
                     fmt::format("{}", subnet.dhcp->size->value)};
-        return {path, "set", fmt::format("{{size: {}}} instead of its range", e.size),
-                subnet.dhcp->at};
+        EditText text{path.key("size"), "set", fmt::format("{}", e.size), subnet.dhcp->at};
+        text.also.push_back(removal(path.key("range"), subnet.dhcp->at));
+        return text;
     }
     EditText operator()(const RemoveDhcp& e) const {
         const Subnet& subnet = subnet_of(plan, e.subnet);
@@ -311,9 +433,13 @@ struct Words {
     EditText operator()(const AcceptPeering& e) const {
         const PeeringSide& side = side_of(plan, e.peering, e.site);
         Mark at = side_mark(plan, e.peering, e.site);
-        if (side.declared)
-            return {side_path(e.peering, e.site).key("accept"), "set", "true", at, "false"};
-        return {side_path(e.peering, e.site), "set", side_text(e.border), at};
+        Place path = side_path(e.peering, e.site);
+        if (!side.declared)
+            return {path, "set", side_text(e.border), at};
+        EditText text{path.key("accept"), "set", "true", at, side.accepts ? "" : "false"};
+        if (side.border.value.empty() && !e.border.empty())
+            text.also.push_back({path.key("border"), "set", e.border, at});
+        return text;
     }
     EditText operator()(const TakeRelayed& e) const {
         return {side_path(e.peering, e.site).key("relay"), "set", "true",
@@ -355,21 +481,56 @@ struct Words {
         using What = SetOspfNic::What;
         const Machine& machine = machine_of(plan, e.machine);
         Place path = machine_path(machine).key("ospf");
-        Mark at = protocols_of(machine).ospf ? protocols_of(machine).ospf->at : machine.at;
+        static const Ospf nothing;
+        const Ospf& ospf = told_of(machine).ospf ? *told_of(machine).ospf : nothing;
+        Mark at = ospf.at ? ospf.at : machine.at;
+        const std::vector<std::string> names = names_in_protocols(plan, machine, e.nic);
+        auto is_named = [&](const std::string& name) {
+            return std::ranges::find(names, name) != names.end();
+        };
+        auto set = [&](std::string_view key, const auto& values, std::string value) -> EditText {
+            for (const auto& entry : values)
+                if (is_named(entry.nic.value))
+                    return {path.key(key).name(entry.nic.value), "set", value, entry.nic.at};
+            return {path.key(key).name(e.nic), "set", value, at};
+        };
         switch (e.what) {
-        case What::area:
-            return {path.key("areas").name(fmt::format("{}", e.value)), "add", e.nic, at};
-        case What::active: return {path.key("passive"), "remove", e.nic, at};
-        case What::hello:
-            return {path.key("hello").name(e.nic), "set", fmt::format("{}s", e.value), at};
-        case What::dead:
-            return {path.key("dead").name(e.nic), "set", fmt::format("{}s", e.value), at};
+        case What::area: return area_text(ospf, e, path, is_named, at);
+        case What::active:
+            for (const auto& passive : ospf.passive)
+                if (is_named(passive.value))
+                    return removal(path.key("passive"), at, passive.value);
+            return removal(path.key("passive"), at, e.nic);
+        case What::hello: return set("hello", ospf.hello_s, fmt::format("{}s", e.value));
+        case What::dead: return set("dead", ospf.dead_s, fmt::format("{}s", e.value));
         case What::network:
-            return {path.key("network").name(e.nic), "set",
-                    e.value != 0 ? "point-to-point" : "broadcast", at};
+            return set("network", ospf.point_to_point,
+                       e.value != 0 ? "point-to-point" : "broadcast");
         case What::priority: break;
         }
-        return {path.key("priority").name(e.nic), "set", fmt::format("{}", e.value), at};
+        return set("priority", ospf.priorities, fmt::format("{}", e.value));
+    }
+    template <class IsNamed>
+    static EditText area_text(const Ospf& ospf, const SetOspfNic& e, const Place& ospf_path,
+                              IsNamed is_named, Mark at) {
+        auto path = [&](std::uint32_t area) {
+            return ospf_path.key("areas").name(fmt::format("{}", area));
+        };
+        std::vector<EditText> removals;
+        bool is_in_all = false;
+        for (const OspfArea& area : ospf.areas) {
+            is_in_all |= area.number == e.value && area.nics.all;
+            for (const auto& name : area.nics.names)
+                if (is_named(name.value))
+                    removals.push_back(removal(path(area.number), name.at, name.value));
+        }
+        EditText text{path(e.value), "add", e.nic, at};
+        if (is_in_all && !removals.empty()) {
+            text = std::move(removals.front());
+            removals.erase(removals.begin());
+        }
+        text.also = std::move(removals);
+        return text;
     }
     EditText operator()(const Redistribute& e) const {
         const Machine& machine = machine_of(plan, e.machine);
@@ -388,7 +549,7 @@ struct Words {
     }
     EditText operator()(const SetRouterId& e) const {
         const Machine& machine = machine_of(plan, e.machine);
-        const auto& written = protocols_of(machine).router_id;
+        const auto& written = told_of(machine).router_id;
         return {machine_path(machine).key("router-id"), "set", net::to_string(e.to),
                 written ? written->at : machine.at, written ? net::to_string(written->value) : ""};
     }
@@ -396,16 +557,48 @@ struct Words {
         const Machine& machine = machine_of(plan, e.machine);
         Place path = machine_path(machine).key("bgp").key("neighbours").name(e.neighbour);
         std::string_view distant = e.distant ? ", distant: true" : "";
-        for (const BgpNeighbour& known : protocols_of(machine).bgp->neighbours)
+        for (const BgpNeighbour& known : told_of(machine).bgp->neighbours)
             if (to_string(known.peer.value) == e.neighbour) {
+                std::vector<EditText> texts;
                 if (known.as != e.as)
-                    return {path.key("as"), "set", fmt::format("{}", e.as), known.at,
-                            fmt::format("{}", known.as)};
+                    texts.push_back({path.key("as"), "set", fmt::format("{}", e.as), known.at,
+                                     fmt::format("{}", known.as)});
                 if (!known.up)
-                    return {path.key("state"), "set", "up", known.at};
-                return {path.key("distant"), "set", "true", known.at};
+                    texts.push_back({path.key("state"), "set", "up", known.at});
+                if ((e.distant && !known.distant) || texts.empty())
+                    texts.push_back({path.key("distant"), "set", "true", known.at});
+                EditText text = std::move(texts.front());
+                texts.erase(texts.begin());
+                text.also = std::move(texts);
+                return text;
             }
         return {path, "add", fmt::format("{{as: {}{}}}", e.as, distant), machine.at};
+    }
+    EditText operator()(const RemovePolicy& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        Mark at = machine.at;
+        if (told_of(machine).bgp)
+            for (const BgpNeighbour& known : told_of(machine).bgp->neighbours)
+                if (to_string(known.peer.value) == e.neighbour)
+                    at = known.at;
+        return removal(
+            machine_path(machine).key("bgp").key("neighbours").name(e.neighbour).key("takes"), at);
+    }
+    EditText operator()(const SetSize& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        const Sizes& sizes = machine.sizes;
+        auto set = [&](std::string_view key, std::string to, std::string before) -> EditText {
+            return {machine_path(machine).key(key), "set", std::move(to), machine.at,
+                    std::move(before)};
+        };
+        switch (e.what) {
+        case SetSize::What::cpus:
+            return set("cpus", fmt::format("{}", e.to), fmt::format("{}", sizes.cpus));
+        case SetSize::What::memory:
+            return set("memory", size_text(e.to), size_text(sizes.memory_mib));
+        case SetSize::What::disk: break;
+        }
+        return set("disk", size_text(e.to), size_text(sizes.disk_mib));
     }
     EditText operator()(const AddSegmentPort& e) const {
         return {Place{}.key("switches").name(e.owner).key("ports").name(e.name), "add",

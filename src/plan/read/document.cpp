@@ -81,7 +81,8 @@ class Event {
 
 class DocumentReader {
   public:
-    explicit DocumentReader(std::vector<Problem>& problems) : problems_(problems) {}
+    DocumentReader(std::vector<Problem>& problems, std::vector<Extent>* extents)
+        : problems_(problems), extents_(extents) {}
 
     std::optional<Document> read(std::string_view yaml) {
         if (yaml.size() > limits::plan_bytes)
@@ -124,12 +125,21 @@ class DocumentReader {
         switch (event.type) {
         case YAML_SCALAR_EVENT: return take_scalar(event, at);
         case YAML_SEQUENCE_START_EVENT:
+            extend(event.data.sequence_start.style == YAML_FLOW_SEQUENCE_STYLE
+                       ? Extent::Style::flow
+                       : Extent::Style::block,
+                   {}, event.data.sequence_start.anchor != nullptr);
             return open(NodeKind::sequence, at, event.data.sequence_start.anchor);
         case YAML_MAPPING_START_EVENT:
+            extend(event.data.mapping_start.style == YAML_FLOW_MAPPING_STYLE ? Extent::Style::flow
+                                                                             : Extent::Style::block,
+                   {}, event.data.mapping_start.anchor != nullptr);
             return open(NodeKind::mapping, at, event.data.mapping_start.anchor);
         case YAML_SEQUENCE_END_EVENT:
-        case YAML_MAPPING_END_EVENT: return close();
-        case YAML_ALIAS_EVENT: return take_alias(view(event.data.alias.anchor), at);
+        case YAML_MAPPING_END_EVENT: return close(mark_of(event.end_mark));
+        case YAML_ALIAS_EVENT:
+            extend(Extent::Style::alias, mark_of(event.end_mark), false);
+            return take_alias(view(event.data.alias.anchor), at);
         case YAML_DOCUMENT_START_EVENT:
             if (document_.root_ == Document::none)
                 return true;
@@ -141,6 +151,7 @@ class DocumentReader {
 
     bool take_scalar(const yaml_event_t& event, Mark at) {
         const auto& scalar = event.data.scalar;
+        extend(style_of(scalar.style), mark_of(event.end_mark), scalar.anchor != nullptr);
         Document::Id id = add(NodeKind::scalar, at);
         Document::Node& node = document_.nodes_[id];
         node.text_begin = static_cast<std::uint32_t>(document_.texts_.size());
@@ -172,13 +183,31 @@ class DocumentReader {
         return false;
     }
 
-    bool close() {
+    bool close(Mark end) {
         Document::Id id = open_.back().node;
+        if (extents_ != nullptr && (*extents_)[id].style == Extent::Style::flow)
+            (*extents_)[id].end = end;
         open_.pop_back();
         if (!pending_anchors_.back().empty())
             anchors_[pending_anchors_.back()] = id;
         pending_anchors_.pop_back();
         return true;
+    }
+
+    static Extent::Style style_of(yaml_scalar_style_t style) {
+        switch (style) {
+        case YAML_LITERAL_SCALAR_STYLE:
+        case YAML_FOLDED_SCALAR_STYLE: return Extent::Style::block;
+        case YAML_SINGLE_QUOTED_SCALAR_STYLE:
+        case YAML_DOUBLE_QUOTED_SCALAR_STYLE: return Extent::Style::quoted;
+        default: return Extent::Style::plain;
+        }
+    }
+
+    // Of the node that is added next.
+    void extend(Extent::Style style, Mark end, bool is_anchor) {
+        if (extents_ != nullptr)
+            extents_->push_back({style, end, is_anchor});
     }
 
     Document::Id add(NodeKind kind, Mark at) {
@@ -210,6 +239,7 @@ class DocumentReader {
     }
 
     std::vector<Problem>& problems_;
+    std::vector<Extent>* extents_; // by node; null if nobody asks
     Document document_;
     std::vector<Open> open_;
     std::vector<std::string> pending_anchors_; // parallel to open_
@@ -217,8 +247,9 @@ class DocumentReader {
     std::uint64_t total_ = 0;
 };
 
-std::optional<Document> Document::read(std::string_view yaml, std::vector<Problem>& problems) {
-    return DocumentReader(problems).read(yaml);
+std::optional<Document> Document::read(std::string_view yaml, std::vector<Problem>& problems,
+                                       std::vector<Extent>* extents) {
+    return DocumentReader(problems, extents).read(yaml);
 }
 
 } // namespace jackal::plan

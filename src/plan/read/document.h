@@ -17,6 +17,15 @@ namespace jackal::plan {
 
 enum class NodeKind : std::uint8_t { scalar, sequence, mapping };
 
+/// How a node stands in the text, for who changes it there.
+struct Extent {
+    enum class Style : std::uint8_t { plain, quoted, block, flow, alias };
+    Style style =
+        Style::plain; ///< of a scalar plain, quoted or block, of a collection block or flow
+    Mark end;         ///< behind a scalar, an alias or a flow collection; else unset
+    bool is_anchor = false;
+};
+
 class Document {
   public:
     using Id = std::uint32_t;
@@ -36,7 +45,9 @@ class Document {
     };
 
     /// Reads the one document in `yaml`. On failure `problems` has grown and nothing comes back.
-    static std::optional<Document> read(std::string_view yaml, std::vector<Problem>& problems);
+    /// `extents`, if given, gets one for each node.
+    static std::optional<Document> read(std::string_view yaml, std::vector<Problem>& problems,
+                                        std::vector<Extent>* extents = nullptr);
 
     /// Puts `text` in the place of a scalar's text.
     void set_text(Id id, std::string_view text) {
@@ -55,6 +66,8 @@ class Document {
         return std::string_view(texts_).substr(node.text_begin, node.text_size);
     }
     bool is_alias(Id id) const { return nodes_[id].alias_of != none; }
+    /// The node that an alias stands for, or none.
+    Id alias_of(Id id) const { return nodes_[id].alias_of; }
     Id first_child(Id id) const { return target(id).first_child; }
     Id next_sibling(Id id) const { return nodes_[id].next_sibling; }
 

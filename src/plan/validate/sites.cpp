@@ -120,7 +120,7 @@ void check_peerings(Validation& v) {
             !routes.empty() && v.whole.is_implied_route(i, routes.size() - 1))
             implied += routes.size();
     if (implied >= most_implied_routes)
-        v.problem(v.plan.peerings.empty() ? Mark{} : v.plan.peerings.front().at,
+        v.problem(v.plan.peerings.empty() ? Mark{} : Mark(v.plan.peerings.front().at),
                   fmt::format("the peerings bring more than {} routes", most_implied_routes));
 }
 
