@@ -6,7 +6,7 @@ _jackal() {
     COMPREPLY=()
 
     if [ "$COMP_CWORD" -eq 1 ]; then
-        COMPREPLY=($(compgen -W "addresses check compare connect demo export machines names neighbours new peerings \
+        COMPREPLY=($(compgen -W "addresses check compare connect demo edit export machines mend names neighbours new peerings \
             ping reach routes sites sweep trace verify ways --help --version" -- "$current"))
         return
     fi
@@ -15,6 +15,7 @@ _jackal() {
         case $command in
         check) COMPREPLY=($(compgen -W "text json sarif" -- "$current")) ;;
         compare) COMPREPLY=($(compgen -W "text json markdown" -- "$current")) ;;
+        mend) COMPREPLY=($(compgen -W "text json" -- "$current")) ;;
         verify) COMPREPLY=($(compgen -W "text json junit" -- "$current")) ;;
         *) COMPREPLY=($(compgen -W "text json csv" -- "$current")) ;;
         esac
@@ -33,7 +34,10 @@ _jackal() {
         return
         ;;
     --cuts) COMPREPLY=($(compgen -W "1 2" -- "$current")) && return ;;
-    --only) COMPREPLY=($(compgen -W "machines subnets sites" -- "$current")) && return ;;
+    --only)
+        [ "$command" = names ] && COMPREPLY=($(compgen -W "machines subnets sites" -- "$current"))
+        return
+        ;;
     -o | --output) COMPREPLY=($(compgen -f -- "$current")) && return ;;
     esac
     if [[ $current == -* ]]; then

@@ -82,6 +82,8 @@ int main(int argc, char** argv) try {
     add_reach(app, run);
     add_sweep(app, run);
     add_compare(app, run);
+    add_mend(app, run);
+    add_edit(app, run);
     add_sites(app, run);
     add_ways(app, run);
     add_export(app, run);

@@ -164,6 +164,11 @@ TEST_CASE("the examples get their answers") {
     CHECK(has(printed.text, "lamp-r1--vessel-r1: must not fail, 178 of 385 pairs"));
     CHECK(has(printed.text, "mast-r1--lamp-r1: may fail, 0 pairs"));
 
+    printed = run(EXAMPLES "/mend_plan " SOURCE_DIR "/demo/mistakes/no-return-route.yaml 2>&1");
+    CHECK(printed.status == 0);
+    CHECK(has(printed.text, "routers.tank-r1.routes: add {to: hall, via: hall-r1}"));
+    CHECK(has(printed.text, "routes: [{to: hall, via: hall-r1}]"));
+
     printed = run(EXAMPLES "/why " SOURCE_DIR "/demo/mistakes/no-return-route.yaml desk pump");
     CHECK(printed.status == 1);
     CHECK(has(printed.text, "no-return-route at tank-r1"));

@@ -9,8 +9,8 @@
 
 namespace {
 
-const std::vector<std::string> rooms = {"net",    "plan",  "lab",   "routing",
-                                        "packet", "probe", "reach", "export"};
+const std::vector<std::string> rooms = {"net",   "plan",  "lab",  "routing", "packet",
+                                        "probe", "reach", "mend", "export"};
 
 std::ptrdiff_t position(const std::string& room) {
     return std::ranges::find(rooms, room) - rooms.begin();

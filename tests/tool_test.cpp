@@ -457,6 +457,77 @@ TEST_CASE("pinning and renumbering write the plan file, whole or not at all") {
     CHECK(changed.status == 2);
 }
 
+TEST_CASE("the plan with five mistakes of docs/mend.md is healthy after one command") {
+    Folder folder;
+    CHECK(folder
+              .run_here("sed -n '/^```yaml/,/^```$/{/^```/!p}' " SOURCE_DIR
+                        "/docs/mend.md > mill.yaml && cp mill.yaml wrong.yaml")
+              .status
+          == 0);
+    CHECK(folder.run_here(tool + "check mill.yaml").status == 1);
+    CHECK(folder.run_here(tool + "verify mill.yaml").status == 1);
+    Printed shown = folder.run_here(tool + "mend mill.yaml");
+    CHECK(shown.status == 0);
+    CHECK(has(shown.text, "5 changes make it healthy"));
+    CHECK(has(shown.text, "nothing is written yet"));
+    CHECK(folder.run_here("cmp mill.yaml wrong.yaml").status == 0);
+    Printed told = folder.run_here(tool + "mend mill.yaml --format json");
+    CHECK(has(told.text, "\"proof\": \"smallest\""));
+
+    CHECK(folder.run_here(tool + "mend mill.yaml --write").status == 0);
+    for (const char* command : {"check", "verify"})
+        CHECK(folder.run_here(tool + command + " mill.yaml").status == 0);
+    CHECK(folder.run_here("test $(grep -c '#' mill.yaml) = $(grep -c '#' wrong.yaml)").status == 0);
+    CHECK(has(folder.run_here(tool + "mend mill.yaml").text, "nothing is to be mended"));
+    // The difference is one that other programs carry out.
+    Printed patched = folder.run_here(tool
+                                      + "mend wrong.yaml | sed -n '/^---/,/^$/p' | sed '$d' | "
+                                        "patch -s wrong.yaml && cmp wrong.yaml mill.yaml");
+    CHECK_MESSAGE(patched.status == 0, patched.text);
+}
+
+TEST_CASE("mend is narrowed, and tells what is left") {
+    Folder folder;
+    CHECK(
+        folder
+            .run_here(
+                "printf 'lab: t\\nsubnets: {a: {prefix: 10.1.0.0/24}, b: {prefix: "
+                "10.2.0.0/24}}\\nguests:\\n  g: {nics: [{subnet: a, state: down}]}\\n  h: "
+                "{nics: [{subnet: b}], listens: tcp/22}\\nrouters: {r: {nics: [{subnet: a}, "
+                "{subnet: b}]}}\\nexpect:\\n  - {ping: [g, h]}\\n  - {connect: [g, h, "
+                "tcp/23], gets: open}\\n  - {connect: [g, h, tcp/22], gets: nothing-listens}\\n' > "
+                "t.yaml")
+            .status
+        == 0);
+    CHECK(
+        has(folder.run_here(tool + "mend t.yaml --only 8").text, "guests.g.nics[0].state: set up"));
+    CHECK(has(folder.run_here(tool + "mend t.yaml --only nic-dwon 2>&1").text,
+              "did you mean nic-down?"));
+    CHECK(folder.run_here(tool + "mend t.yaml --within soon 2>&1").status == 2);
+    Printed left = folder.run_here(tool + "mend t.yaml --write --within 500ms; cat t.yaml");
+    CHECK(has(left.text, "left "));
+    CHECK(has(left.text, "nothing is written, as not all can be mended"));
+    CHECK(has(left.text, "g: {nics: [{subnet: a, state: down}]}"));
+}
+
+TEST_CASE("edit changes a file, shows the difference, or refuses") {
+    Folder folder;
+    CHECK(folder.run_here("printf 'lab: t\\nsubnets:\\n  a: {hosts: 9} # first\\n' > t.yaml").status
+          == 0);
+    Printed shown = folder.run_here(tool + "edit t.yaml subnets.a.hosts=20 --diff");
+    CHECK(has(shown.text, "-  a: {hosts: 9} # first\n+  a: {hosts: 20} # first\n"));
+    CHECK(folder.run_here(tool + "edit t.yaml subnets.a.hosts=20 'subnets.b={hosts: 3}'").status
+          == 0);
+    CHECK(folder.run_here("cat t.yaml").text
+          == "lab: t\nsubnets:\n  a: {hosts: 20} # first\n  b: {hosts: 3}\n");
+    Printed refused = folder.run_here(tool + "edit t.yaml subnets.a.hosts=few 2>&1");
+    CHECK(refused.status == 2);
+    CHECK(has(refused.text, "nothing was written"));
+    CHECK(folder.run_here(tool + "edit t.yaml subnets.a 2>&1").status == 2);
+    CHECK(folder.run_here(tool + "edit t.yaml 2>&1").status == 2);
+    CHECK(has(folder.run_here(tool + "edit - subnets.a.hosts=5 < t.yaml").text, "a: {hosts: 5} #"));
+}
+
 TEST_CASE("the completion knows commands, options, shapes and the machines of the plan") {
     auto complete = [](const std::string& words) {
         std::string script = "PATH=$(dirname " TOOL "):$PATH; source " SOURCE_DIR
@@ -482,7 +553,7 @@ TEST_CASE("the completion knows commands, options, shapes and the machines of th
             ++count;
             CHECK(has(help.text, "\n  " + word + " "));
         }
-    CHECK(count == 19);
+    CHECK(count == 21);
 }
 
 TEST_CASE("hostile texts get a clear error in a short time") {

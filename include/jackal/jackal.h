@@ -26,6 +26,7 @@
 #include "jackal/lab/usage.h"
 #include "jackal/lab/why.h"
 #include "jackal/lab/wiring.h"
+#include "jackal/mend/search.h"
 #include "jackal/net/place.h"
 #include "jackal/net/special_use.h"
 #include "jackal/packet/decide.h"

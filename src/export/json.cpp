@@ -37,12 +37,17 @@ json maybe_nic(const Lab& lab, lab::NicId nic) {
 
 json changes(const plan::Plan& plan, const std::vector<plan::Edit>& edits) {
     json rows = json::array();
-    for (const plan::EditText& words : plan::to_texts(edits, plan))
+    auto add = [&](const plan::EditText& words) {
         rows.push_back({{"path", plan::to_string(words.place)},
                         {"do", words.verb},
                         {"value", words.value.empty() ? json(nullptr) : json(words.value)},
                         {"before", words.before.empty() ? json(nullptr) : json(words.before)},
                         {"at", place(words.at)}});
+    };
+    for (const plan::EditText& words : plan::to_texts(edits, plan)) {
+        add(words);
+        std::ranges::for_each(words.also, add);
+    }
     return rows;
 }
 
@@ -490,6 +495,39 @@ std::string compare_json(const Lab& before, const Lab& after, const reach::Compa
                  {"expectations", expectations},
                  {"findings_gone", findings(comparison.gone)},
                  {"findings_come", findings(comparison.come)}});
+}
+
+std::string mend_json(const plan::Plan& plan, const mend::Outcome& outcome,
+                      std::string_view difference, bool written) {
+    constexpr const char* proofs[] = {"nothing-to-do", "smallest", "best-found", "none"};
+    json rows = json::array();
+    plan::Plan current = plan;
+    for (const mend::Change& change : outcome.changes) {
+        rows.push_back({{"cause", plan::slug(change.cause)},
+                        {"explanation", change.reason},
+                        {"at", place(change.at)},
+                        {"changes", changes(current, change.edits)}});
+        current = plan::apply(std::move(current), change.edits);
+    }
+    auto obstacles = [](const std::vector<mend::Obstacle>& list) {
+        json found = json::array();
+        for (const mend::Obstacle& obstacle : list)
+            found.push_back(
+                {{"cause", plan::slug(obstacle.cause)},
+                 {"explanation", obstacle.message},
+                 {"advice", obstacle.advice.empty() ? json(nullptr) : json(obstacle.advice)},
+                 {"at", place(obstacle.at)}});
+        return found;
+    };
+    return text({{"lab", plan.lab},
+                 {"healthy", outcome.is_healthy()},
+                 {"proof", proofs[static_cast<std::size_t>(outcome.proof)]},
+                 {"changes", rows},
+                 {"left", obstacles(outcome.left)},
+                 {"brought", obstacles(outcome.brought)},
+                 {"tried", outcome.tried},
+                 {"difference", difference},
+                 {"written", written}});
 }
 
 std::string sweep_json(const Lab& lab, const reach::SweepQuestion& question,

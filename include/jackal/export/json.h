@@ -7,6 +7,7 @@
 #include "jackal/api.h"
 #include "jackal/export/pin.h"
 #include "jackal/export/words.h"
+#include "jackal/mend/search.h"
 #include "jackal/probe/mend.h"
 #include "jackal/probe/timeline.h"
 #include "jackal/probe/trace.h"
@@ -23,6 +24,10 @@ namespace jackal::exports {
 
 /// The answer under a cut, an object, with that of the whole lab as its key `whole`.
 JACKAL_API std::string with_whole(const std::string& answer, const std::string& whole);
+
+/// `difference` is that of the plan file, and `written` whether it has been carried out there.
+JACKAL_API std::string mend_json(const plan::Plan& plan, const mend::Outcome& outcome,
+                                 std::string_view difference, bool written);
 
 JACKAL_API std::string check_json(const plan::Plan& plan, const lab::Lab& lab,
                                   const reach::Check& check);

@@ -1,0 +1,424 @@
+#include "mend/candidates.h"
+
+#include "jackal/lab/place.h"
+#include "jackal/plan/validate.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+
+namespace jackal::mend {
+
+using plan::Edit;
+using plan::Machine;
+
+namespace {
+
+// How much each kind of change disturbs.
+struct Weight {
+    const plan::Plan& plan;
+
+    int operator()(const plan::AddRouter&) const { return 60; }
+    int operator()(const plan::AddLink&) const { return 60; }
+    int operator()(const plan::AddTunnel&) const { return 70; }
+    int operator()(const plan::AddUplink&) const { return 60; }
+    int operator()(const plan::AddSegmentPort&) const { return 40; }
+    int operator()(const plan::AddNic&) const { return 40; }
+    int operator()(const plan::AddPeering&) const { return 30; }
+    int operator()(const plan::AddSiteSpace&) const { return 15; }
+    int operator()(const plan::SetSiteSpace&) const { return 50; }
+    int operator()(const plan::SetSubnetPrefix& e) const {
+        const plan::Subnet* subnet = plan.subnet(e.subnet);
+        return subnet != nullptr && subnet->prefixes.empty() ? 30 : 40;
+    }
+    int operator()(const plan::SetNicAddress& e) const { return e.to ? 12 : 10; }
+    int operator()(const plan::SetNicSubnet&) const { return 8; }
+    int operator()(const plan::SetSubnetGateway&) const { return 8; }
+    int operator()(const plan::AddTranslation&) const { return 6; }
+    int operator()(const plan::RemoveTranslation&) const { return 7; }
+    int operator()(const plan::AddRoute&) const { return 5; }
+    int operator()(const plan::RemoveRoute&) const { return 5; }
+    int operator()(const plan::SetRouteVia&) const { return 4; }
+    int operator()(const plan::RemoveDhcp&) const { return 7; }
+    int operator()(const plan::RemoveFilterRule&) const { return 6; }
+    int operator()(const plan::AddFilterRule&) const { return 5; }
+    int operator()(const plan::SetMachineGateway& e) const { return e.to ? 4 : 3; }
+    int operator()(const plan::SetForwards& e) const {
+        const Machine* machine = plan.machine(e.machine);
+        bool is_guest = machine != nullptr && machine->kind == plan::MachineKind::guest;
+        return e.to && is_guest ? 30 : 2;
+    }
+    template <class Other>
+    int operator()(const Other&) const {
+        return 2;
+    }
+};
+
+// The same edit of another machine of its entry.
+template <class T>
+std::optional<Edit> of_machine(const T& edit, const std::string& name) {
+    if constexpr (requires { edit.machine; }) {
+        T other = edit;
+        other.machine = name;
+        return Edit(std::move(other));
+    } else {
+        return std::nullopt;
+    }
+}
+
+std::string machine_named_in(const Edit& edit) {
+    std::string name;
+    edit.visit([&](const auto& change) {
+        if constexpr (requires { change.machine; })
+            name = change.machine;
+    });
+    return name;
+}
+
+class Collector {
+  public:
+    Collector(const plan::Plan& plan, const lab::Lab& lab, const State& state)
+        : state_(state), plan_(plan), lab_(lab) {}
+
+    std::vector<Candidate> run(Reach reach) {
+        for (const auto* list : {&state_.failing(), &state_.harm()})
+            for (const Failing& failing : *list)
+                add(failing, failing.remedy.edits);
+        for (const Failing& failing : state_.failing())
+            add_room(failing);
+        if (reach >= Reach::switches && !state_.failing().empty())
+            add_switched_off(state_.failing().front());
+        if (reach >= Reach::alternatives) {
+            for (const auto* list : {&state_.failing(), &state_.harm()})
+                for (const Failing& failing : *list)
+                    add_alternatives(failing);
+            add_aggregates();
+        }
+        if (reach == Reach::anywhere)
+            for (const Failing& failing : state_.failing())
+                add_moves(failing);
+        std::ranges::stable_sort(all_, {}, &Candidate::disturbance);
+        return std::move(all_);
+    }
+
+  private:
+    void add(const Failing& failing, const std::vector<Edit>& edits) {
+        if (edits.empty() || !keys_.insert(key_of(edits, plan_)).second)
+            return;
+        const bool moves_subnet = std::ranges::any_of(edits, [](const Edit& edit) {
+            return edit.as<plan::SetSubnetPrefix>() != nullptr
+                   || edit.as<plan::SetSiteSpace>() != nullptr;
+        });
+        Candidate candidate{
+            {edits, failing.cause, failing.message, failing.at, moves_subnet ? 1 : edits.size()},
+            0};
+        for (const Edit& edit : edits)
+            candidate.disturbance += disturbance(edit, plan_);
+        all_.push_back(std::move(candidate));
+        add_of_all_clones(failing, edits);
+    }
+    void add(const Failing& failing, Edit edit) {
+        add(failing, std::vector<Edit>{std::move(edit)});
+    }
+
+    // What one machine of a `count` needs, all may need.
+    void add_of_all_clones(const Failing& failing, const std::vector<Edit>& edits) {
+        const Machine* machine =
+            edits.size() == 1 ? plan_.machine(machine_named_in(edits.front())) : nullptr;
+        if (machine == nullptr || machine->clone_digits == 0)
+            return;
+        std::vector<Edit> of_all;
+        for (const Machine& other : plan_.machines)
+            if (other.clone_digits != 0 && other.entry_name() == machine->entry_name())
+                edits.front().visit([&](const auto& change) {
+                    if (auto same = of_machine(change, other.name))
+                        of_all.push_back(std::move(*same));
+                });
+        if (of_all.size() > 1 && keys_.insert(key_of(of_all, plan_)).second)
+            all_.push_back({{std::move(of_all), failing.cause, failing.message, failing.at, 1},
+                            disturbance(edits.front(), plan_)});
+    }
+
+    void add_alternatives(const Failing& failing) {
+        for (const std::string& name : failing.machines)
+            if (seen_.insert(name).second)
+                if (const Machine* machine = plan_.machine(name))
+                    add_about(failing, *machine);
+    }
+
+    void add_room(const Failing& failing) {
+        using plan::Cause;
+        if (failing.cause == Cause::limits_exceeded)
+            add_smaller_sizes(failing);
+        if (failing.cause == Cause::spaces_overlap || failing.cause == Cause::subnet_outside_space)
+            add_spaces(failing);
+    }
+
+    // A subnet into the space of its site, or the space around it; or another space for a site that
+    // owns one with another.
+    void add_spaces(const Failing& failing) {
+        for (lab::SubnetId id : lab_.subnets.ids()) {
+            const lab::Subnet& subnet = lab_.subnets[id];
+            const lab::Site& site = lab_.sites[subnet.site];
+            const std::string key = fmt::format("{} {}", plan::slug(failing.cause), subnet.name);
+            for (net::Family family : net::both_families) {
+                const auto& prefix = lab_.segments[subnet.segment].prefix[family];
+                if (!prefix || subnet.outside || failing.key != key)
+                    continue;
+                add(failing, plan::AddSiteSpace{site.name, *prefix});
+                if (auto to = lab::free_prefix(lab_, subnet.site, family, prefix->length()))
+                    add(failing, lab::renumber(lab_, id, *to));
+            }
+        }
+        if (failing.cause == plan::Cause::spaces_overlap)
+            for (const lab::Site& site : lab_.sites)
+                for (const net::Prefix& space : site.space)
+                    add_other_space(failing, site, space);
+    }
+
+    void add_other_space(const Failing& failing, const lab::Site& site, const net::Prefix& space) {
+        auto to = lab::free_space(lab_, space.family(), space.length(),
+                                  fmt::format("{}/{}", lab_.name, site.name));
+        if (!to || to->length() != space.length() || site.name.empty())
+            return;
+        std::vector<Edit> edits{plan::SetSiteSpace{site.name, space, *to}};
+        for (lab::SubnetId id : lab_.subnets.ids()) {
+            const auto& prefix = lab_.segments[lab_.subnets[id].segment].prefix[space.family()];
+            if (&lab_.sites[lab_.subnets[id].site] == &site && lab_.subnets[id].prefix_written
+                && prefix && space.contains(*prefix))
+                for (Edit& edit : lab::renumber(
+                         lab_, id,
+                         net::Prefix(net::moved(prefix->first(), space, *to), prefix->length())))
+                    edits.push_back(std::move(edit));
+        }
+        add(failing, edits);
+    }
+
+    // As much less for the machines of one entry as keeps to the limit.
+    void add_smaller_sizes(const Failing& failing) {
+        using What = plan::SetSize::What;
+        auto add_for = [&](What what, auto size, std::uint64_t limit, std::uint32_t step) {
+            std::uint64_t sum = 0;
+            for (const Machine& machine : plan_.machines)
+                sum += size(machine.sizes);
+            if (limit == 0 || sum <= limit)
+                return;
+            for (const Machine& machine : plan_.machines) {
+                std::vector<Edit> edits;
+                std::uint64_t own = 0;
+                for (const Machine& other : plan_.machines)
+                    if (other.entry_name() == machine.entry_name())
+                        own += size(other.sizes);
+                std::uint64_t count = own / std::max<std::uint64_t>(size(machine.sizes), 1);
+                if (count == 0 || sum - own >= limit)
+                    continue;
+                auto each = static_cast<std::uint32_t>((limit - (sum - own)) / count / step * step);
+                if (each != 0)
+                    add(failing, plan::SetSize{machine.name, what, each});
+            }
+        };
+        const plan::Sizes& limit = plan_.limits.sizes;
+        add_for(
+            What::cpus, [](const plan::Sizes& s) { return s.cpus; }, limit.cpus, 1);
+        add_for(
+            What::memory, [](const plan::Sizes& s) { return s.memory_mib; }, limit.memory_mib, 256);
+        add_for(
+            What::disk, [](const plan::Sizes& s) { return s.disk_mib; }, limit.disk_mib, 1024);
+    }
+
+    // Any machine on to a subnet that an expectation names, and a machine that it is about on to
+    // any.
+    void add_moves(const Failing& failing) {
+        for (const Machine& machine : plan_.machines) {
+            const bool is_met = std::ranges::count(failing.machines, machine.name) != 0;
+            for (std::size_t i = 0; i < machine.nics.size(); ++i)
+                for (const plan::Subnet& subnet : plan_.subnets)
+                    if (subnet.name != machine.nics[i].subnet.value
+                        && (is_met || std::ranges::count(failing.subnets, subnet.name) != 0))
+                        add(failing, plan::SetNicSubnet{machine.name, i, subnet.name});
+        }
+    }
+
+    // Explicitly down or told not to forward: what a builder forgets first.
+    void add_switched_off(const Failing& failing) {
+        constexpr std::size_t most = 40;
+        const std::size_t before = all_.size();
+        auto add_one = [&](Edit edit) {
+            if (all_.size() < before + most)
+                add(failing, std::move(edit));
+        };
+        for (const Machine& machine : plan_.machines) {
+            if (!machine.up)
+                add_one(plan::SetMachineUp{machine.name});
+            if (machine.kind == plan::MachineKind::router && !machine.does_forward())
+                add_one(plan::SetForwards{machine.name, true});
+            if (machine.kind == plan::MachineKind::guest && machine.does_forward())
+                add_one(plan::SetForwards{machine.name, false});
+            for (std::size_t i = 0; i < machine.nics.size(); ++i)
+                if (!machine.nics[i].up)
+                    add_one(plan::SetNicUp{machine.name, i});
+        }
+        for (std::size_t i = 0; i < plan_.links.size(); ++i)
+            if (!plan_.links[i].up)
+                add_one(plan::SetLinkUp{i});
+        for (std::size_t i = 0; i < plan_.cables.size(); ++i)
+            if (!plan_.cables[i].up)
+                add_one(plan::SetCableUp{i});
+        for (std::size_t i = 0; i < plan_.peerings.size(); ++i)
+            if (!plan_.peerings[i].up)
+                add_one(plan::SetPeeringUp{i});
+        for (const plan::Switch& entry : plan_.switches) {
+            if (!entry.up)
+                add_one(plan::SetSwitchUp{entry.name});
+            for (const plan::SwitchPort& port : entry.ports)
+                if (!port.up)
+                    add_one(plan::SetPortUp{entry.name + "/" + port.name});
+        }
+    }
+
+    void add_about(const Failing& failing, const Machine& machine) {
+        for (std::size_t i = 0; i < machine.nics.size(); ++i)
+            add_about_nic(failing, machine, i);
+        add_swaps(failing, machine);
+        if (machine.gateway && machine.gateway->kind != plan::MachineGateway::Kind::automatic)
+            add(failing, plan::SetMachineGateway{machine.name, std::nullopt});
+        constexpr std::size_t most_routes = 24;
+        for (std::size_t i = 0; i < std::min(machine.routes.size(), most_routes); ++i)
+            add_about_route(failing, machine, i);
+        if (machine.duties && machine.duties->protocols && machine.duties->protocols->bgp)
+            for (const plan::BgpNeighbour& neighbour : machine.duties->protocols->bgp->neighbours)
+                if (!neighbour.takes.value.empty())
+                    add(failing,
+                        plan::RemovePolicy{machine.name, plan::to_string(neighbour.peer.value)});
+        if (machine.duties) {
+            const auto& rules = machine.duties->translations;
+            for (std::size_t i = 0; i < rules.size(); ++i) {
+                add(failing, plan::RemoveTranslation{machine.name, i});
+                if (auto id = lab_.machine(machine.name))
+                    for (lab::NicId nic : lab_.nics_of(*id))
+                        if (!lab_.nics[nic].is_loopback()
+                            && lab_.nics[nic].name != rules[i].nic.value)
+                            add(failing,
+                                plan::SetTranslationNic{machine.name, i, lab_.nics[nic].name});
+            }
+        }
+    }
+
+    // An address that lies in the range of another subnet, or has a length of its own, or does not
+    // come to be.
+    void add_about_nic(const Failing& failing, const Machine& machine, std::size_t i) {
+        const plan::Nic& nic = machine.nics[i];
+        for (const auto& given : nic.address.given) {
+            const net::Address address = given.value.address;
+            if (given.value.length)
+                add(failing, plan::SetNicAddress{machine.name, i, address, address});
+            add(failing, plan::SetNicAddress{machine.name, i, address, std::nullopt});
+            for (lab::SubnetId id : lab_.subnets.ids()) {
+                const lab::Subnet& subnet = lab_.subnets[id];
+                const auto& prefix = lab_.segments[subnet.segment].prefix[address.family()];
+                if (prefix && prefix->contains(address) && subnet.name != nic.subnet.value
+                    && !subnet.outside)
+                    add(failing, plan::SetNicSubnet{machine.name, i, subnet.name});
+            }
+        }
+        if (nic.address.kind == plan::NicAddress::Kind::none)
+            add(failing, plan::SetNicAddress{machine.name, i, {}, std::nullopt});
+        if (nic.mac)
+            add(failing, plan::RemoveNicMac{machine.name, i});
+        if (nic.mtu_bytes)
+            add(failing, plan::SetNicMtu{machine.name, i, 1500});
+    }
+
+    // Two NICs whose addresses each belong on the other's subnet, or that are in the wrong order.
+    void add_swaps(const Failing& failing, const Machine& machine) {
+        constexpr std::size_t most_nics = 4;
+        for (std::size_t a = 0; a < std::min(machine.nics.size(), most_nics); ++a)
+            for (std::size_t b = a + 1; b < std::min(machine.nics.size(), most_nics); ++b)
+                if (machine.nics[a].subnet.value != machine.nics[b].subnet.value
+                    && (!machine.nics[a].address.given.empty()
+                        || !machine.nics[b].address.given.empty()))
+                    add(failing,
+                        {plan::SetNicSubnet{machine.name, a, machine.nics[b].subnet.value},
+                         plan::SetNicSubnet{machine.name, b, machine.nics[a].subnet.value}});
+    }
+
+    void add_about_route(const Failing& failing, const Machine& machine, std::size_t i) {
+        add(failing, plan::RemoveRoute{machine.name, i});
+        const std::string now = plan::to_string(machine.routes[i].via.value);
+        for (const std::string& other : neighbours(machine))
+            if (other != now)
+                add(failing, plan::SetRouteVia{machine.name, i, other});
+    }
+
+    // Machines that forward, on a segment of the machine's.
+    std::vector<std::string> neighbours(const Machine& machine) const {
+        constexpr std::size_t most = 8;
+        std::vector<std::string> names;
+        auto id = lab_.machine(machine.name);
+        if (!id)
+            return names;
+        for (lab::NicId nic : lab_.nics_of(*id))
+            for (lab::NicId other : lab_.segments[lab_.nics[nic].segment].nics) {
+                const lab::Machine& there = lab_.machines[lab_.nics[other].machine];
+                if (there.forwards && there.name != machine.name && !there.outside
+                    && std::ranges::find(names, there.name) == names.end() && names.size() < most)
+                    names.push_back(there.name);
+            }
+        return names;
+    }
+
+    // A default route where a machine that has none wants one route, as it may want more behind it.
+    void add_aggregates() {
+        const std::vector<Candidate> known = all_;
+        for (const Candidate& candidate : known) {
+            const auto* route = candidate.change.edits.size() == 1
+                                    ? candidate.change.edits.front().as<plan::AddRoute>()
+                                    : nullptr;
+            if (route == nullptr || has_default(route->machine))
+                continue;
+            plan::AddRoute all = *route;
+            all.to = plan::Route::Default{};
+            std::vector<Edit> edits{std::move(all)};
+            if (keys_.insert(key_of(edits, plan_)).second)
+                all_.push_back({{edits, candidate.change.cause, candidate.change.reason,
+                                 candidate.change.at, 1},
+                                candidate.disturbance + 1});
+        }
+    }
+
+    bool has_default(const std::string& name) const {
+        const Machine* machine = plan_.machine(name);
+        return machine == nullptr
+               || std::ranges::any_of(machine->routes, [](const plan::Route& route) {
+                      return std::holds_alternative<plan::Route::Default>(route.to.value);
+                  });
+    }
+
+    const State& state_;
+    const plan::Plan& plan_;
+    const lab::Lab& lab_;
+    std::vector<Candidate> all_;
+    std::set<std::string> keys_;
+    std::set<std::string> seen_; // machines
+};
+
+} // namespace
+
+int disturbance(const Edit& edit, const plan::Plan& plan) {
+    int weight = 0;
+    edit.visit([&](const auto& change) { weight = Weight{plan}(change); });
+    return weight;
+}
+
+std::string key_of(const std::vector<Edit>& edits, const plan::Plan& plan) {
+    std::string key;
+    for (const plan::EditText& text : plan::to_texts(edits, plan))
+        key += to_line(text) + '\n';
+    return key;
+}
+
+std::vector<Candidate> candidates(const plan::Plan& plan, const lab::Lab& lab, const State& state,
+                                  Reach reach) {
+    return Collector(plan, lab, state).run(reach);
+}
+
+} // namespace jackal::mend

@@ -1,0 +1,36 @@
+// What may be tried to mend something.
+#pragma once
+
+#include "jackal/lab/lab.h"
+#include "jackal/mend/search.h"
+#include "mend/state.h"
+
+namespace jackal::mend {
+
+/// How far a candidate is fetched: others are asked for where those before them do not do.
+enum class Reach : std::uint8_t {
+    remedies,     ///< what findings and diagnoses propose
+    switches,     ///< what is switched off, too
+    alternatives, ///< to all that, at the machines that it is about
+    anywhere,     ///< moves of other machines, too
+};
+
+/// A change to try, and how much it disturbs.
+struct Candidate {
+    Change change;
+    int disturbance = 0;
+};
+
+/// How much an edit disturbs what is planned: a state less than a route, that less than an address,
+/// a range or a new machine.
+int disturbance(const plan::Edit& edit, const plan::Plan& plan);
+
+/// All changes of the plan that may mend something of its state, each once, those that disturb
+/// least first.
+std::vector<Candidate> candidates(const plan::Plan& plan, const lab::Lab& lab, const State& state,
+                                  Reach reach);
+
+/// The same for what is told of the same place, as one text: what tells one change from another.
+std::string key_of(const std::vector<plan::Edit>& edits, const plan::Plan& plan);
+
+} // namespace jackal::mend

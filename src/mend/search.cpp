@@ -1,0 +1,376 @@
+#include "jackal/mend/search.h"
+
+#include "mend/candidates.h"
+#include "mend/state.h"
+#include "reach/parallel.h"
+
+#include <algorithm>
+#include <map>
+#include <mutex>
+
+namespace jackal::mend {
+
+std::size_t Outcome::count() const {
+    std::size_t sum = 0;
+    for (const Change& change : changes)
+        sum += change.count;
+    return sum;
+}
+
+std::vector<plan::Edit> Outcome::edits() const {
+    std::vector<plan::Edit> all;
+    for (const Change& change : changes)
+        all.insert(all.end(), change.edits.begin(), change.edits.end());
+    return all;
+}
+
+namespace {
+
+// A set of changes, made.
+struct Node {
+    std::vector<Change> changes;
+    std::set<std::string> keys; // of the changes, each as the plan stood before it
+    std::size_t count = 0;      // as a builder counts
+    int disturbance = 0;
+    std::shared_ptr<const State> state;
+
+    // Better first: fewer expectations unmet, more answers, fewer places that fail, packets that
+    // get further, less disturbance. Something mended may show what it hid, so what is answered
+    // goes before what fails.
+    auto rank() const {
+        return std::tuple(state->as_before().unmet.size(),
+                          -static_cast<std::ptrdiff_t>(state->answered()), state->places(),
+                          -static_cast<std::ptrdiff_t>(state->progress()), disturbance);
+    }
+    bool does_harm(bool strict) const {
+        return std::ranges::any_of(
+            state->harm(), [&](const Failing& failing) { return strict || !failing.is_warning; });
+    }
+    // Of sets that do: fewer changes, then fewer findings of any sort, then less disturbance.
+    auto cost() const { return std::tuple(count, state->findings(), disturbance); }
+};
+
+class Search {
+  public:
+    Search(const plan::Plan& plan, const Goals& goals, const Limits& limits,
+           const std::function<bool()>& goes_on)
+        : plan_(plan), goals_(goals), limits_(limits), ask_(goes_on), most_(limits.changes) {}
+
+    Outcome run() {
+        std::shared_ptr<const State> state = State::of(plan_, goals_, nullptr);
+        ++outcome_.tried;
+        if (state == nullptr)
+            throw std::invalid_argument("the plan has problems; it cannot be mended");
+        before_ = state->as_before();
+        Node root;
+        root.state = std::move(state);
+        if (is_healthy(root)) {
+            outcome_.proof = Outcome::Proof::nothing_to_do;
+            return std::move(outcome_);
+        }
+        furthest_ = root;
+        // Warnings may be meant: they are not worth a move of anything.
+        const bool is_broken = std::ranges::any_of(
+            root.state->failing(), [](const Failing& failing) { return !failing.is_warning; });
+        furthest_reach_ = is_broken ? Reach::anywhere : Reach::switches;
+        for (bool strict : {true, false}) {
+            strict_ = strict;
+            for (auto [reach, width] :
+                 {std::pair(Reach::remedies, 1), std::pair(Reach::switches, 2),
+                  std::pair(Reach::alternatives, 1), std::pair(Reach::anywhere, 1),
+                  std::pair(Reach::alternatives, 4), std::pair(Reach::anywhere, 4)})
+                if (!best_ && goes_on())
+                    look(root, reach, static_cast<std::size_t>(width));
+            if (best_)
+                break;
+        }
+        if (best_)
+            improve(root);
+        const bool is_smallest = best_ && prove(root);
+        if (best_)
+            refine();
+        finish(is_smallest);
+        return std::move(outcome_);
+    }
+
+  private:
+    bool is_healthy(const Node& node) const {
+        return node.state->failing().empty() && !node.does_harm(strict_);
+    }
+
+    bool goes_on() {
+        std::scoped_lock lock(mutex_);
+        return !is_stopped();
+    }
+    bool is_stopped() {
+        stopped_ = stopped_ || (ask_ && !ask_());
+        return stopped_;
+    }
+
+    static std::string key_of_set(const std::set<std::string>& keys) {
+        std::string key;
+        for (const std::string& one : keys)
+            key += one;
+        return key;
+    }
+
+    // All sets of one change more. What was made before is not made again.
+    std::vector<Node> expand(const Node& node, Reach reach) {
+        std::vector<Node> next;
+        plan::Plan plan = plan_;
+        for (const Change& change : node.changes)
+            plan = plan::apply(std::move(plan), change.edits);
+        const lab::Lab lab = lab::build(plan);
+        for (Candidate& candidate : candidates(plan, lab, *node.state, reach)) {
+            Node child;
+            child.keys = node.keys;
+            if (!child.keys.insert(key_of(candidate.change.edits, plan)).second)
+                continue;
+            child.count = node.count + candidate.change.count;
+            if (child.count > most_)
+                continue;
+            child.disturbance = node.disturbance + candidate.disturbance;
+            child.changes = node.changes;
+            child.changes.push_back(std::move(candidate.change));
+            next.push_back(std::move(child));
+        }
+        make(plan, next);
+        return next;
+    }
+
+    // Builds the labs of those that are not known.
+    void make(const plan::Plan& plan, std::vector<Node>& children) {
+        reach::in_parallel(children.size(), 1, limits_.threads,
+                           [&](unsigned, std::size_t first, std::size_t last) {
+                               for (std::size_t i = first; i < last; ++i)
+                                   make_one(plan, children[i]);
+                           });
+        std::erase_if(children, [](const Node& child) { return child.state == nullptr; });
+    }
+
+    void make_one(const plan::Plan& plan, Node& child) {
+        const std::string key = key_of_set(child.keys);
+        {
+            std::scoped_lock lock(mutex_);
+            auto known = known_.find(key);
+            if (known != known_.end()) {
+                child.state = known->second;
+                return;
+            }
+            if (is_stopped())
+                return;
+        }
+        std::shared_ptr<const State> state;
+        try {
+            state = State::of(plan::apply(plan, child.changes.back().edits), goals_, &before_);
+        } catch (const std::out_of_range&) { // of something that another change took away
+            state = nullptr;
+        }
+        std::scoped_lock lock(mutex_);
+        ++outcome_.tried;
+        known_.emplace(key, state);
+        child.state = std::move(state);
+    }
+
+    void take_if_better(const Node& node) {
+        if (node.rank() < furthest_.rank() && node.state->harm().empty())
+            furthest_ = node;
+        if (is_healthy(node) && (!best_ || node.cost() < best_->cost()))
+            best_ = node;
+    }
+
+    // Looks for sets of fewer changes, from near to far, and then for others of as many.
+    void improve(const Node& root) {
+        for (bool found = true; found && best_->count > 1;) {
+            found = false;
+            for (auto [reach, width] :
+                 {std::pair(Reach::alternatives, 4), std::pair(Reach::anywhere, 1),
+                  std::pair(Reach::anywhere, 4)})
+                found = found || is_beaten(root, reach, width, best_->count - 1);
+        }
+        is_beaten(root, Reach::alternatives, 6, best_->count);
+        most_ = best_->count;
+    }
+
+    // Looks once more, for no more than `most` changes. True if something better was found.
+    bool is_beaten(const Node& root, Reach reach, int width, std::size_t most) {
+        if (!goes_on())
+            return false;
+        Node known = std::move(*best_);
+        best_.reset();
+        most_ = most;
+        look(root, reach, static_cast<std::size_t>(width));
+        if (best_ && best_->cost() < known.cost())
+            return true;
+        best_ = std::move(known);
+        return false;
+    }
+
+    // From the best few sets of each size on to those of one change more.
+    void look(const Node& root, Reach reach, std::size_t width) {
+        reach = std::min(reach, furthest_reach_);
+        std::vector<Node> level{root};
+        for (std::size_t depth = 0; depth < most_ && !level.empty() && goes_on(); ++depth) {
+            std::vector<Node> next;
+            std::set<std::string> taken;
+            for (const Node& node : level) {
+                if (!goes_on())
+                    break;
+                for (Node& child : expand(node, reach))
+                    if (taken.insert(key_of_set(child.keys)).second)
+                        next.push_back(std::move(child));
+            }
+            for (const Node& node : next)
+                take_if_better(node);
+            if (best_)
+                return reduce();
+            std::ranges::stable_sort(next, {}, &Node::rank);
+            if (next.size() > width)
+                next.resize(width);
+            level = std::move(next);
+        }
+    }
+
+    // The best set without one of its changes, made anew; nothing if others need that one.
+    std::optional<Node> best_without(std::size_t left_out) {
+        Node fewer;
+        plan::Plan plan = plan_;
+        for (std::size_t i = 0; i < best_->changes.size(); ++i) {
+            if (i == left_out)
+                continue;
+            const Change& change = best_->changes[i];
+            try {
+                fewer.keys.insert(key_of(change.edits, plan));
+                for (const plan::Edit& edit : change.edits)
+                    fewer.disturbance += disturbance(edit, plan);
+                plan = plan::apply(std::move(plan), change.edits);
+            } catch (const std::out_of_range&) {
+                return std::nullopt;
+            }
+            fewer.count += change.count;
+            fewer.changes.push_back(change);
+        }
+        fewer.state = State::of(plan, goals_, &before_);
+        ++outcome_.tried;
+        return fewer.state == nullptr ? std::nullopt : std::optional(std::move(fewer));
+    }
+
+    // Leaves out of the best set what it does without.
+    void reduce() {
+        for (std::size_t i = 0; i < best_->changes.size() && best_->changes.size() > 1;) {
+            std::optional<Node> fewer = best_without(i);
+            if (fewer && is_healthy(*fewer))
+                best_ = std::move(fewer);
+            else
+                ++i;
+        }
+    }
+
+    // Looks for something that disturbs less in the place of each change that disturbs much.
+    void refine() {
+        constexpr int much = 10;
+        for (std::size_t i = 0; i < best_->changes.size() && goes_on(); ++i) {
+            std::optional<Node> without = best_without(i);
+            if (!without || best_->disturbance - without->disturbance < much)
+                continue;
+            for (const Node& child :
+                 expand(*without, std::min(Reach::alternatives, furthest_reach_)))
+                take_if_better(child);
+        }
+    }
+
+    // Looks at every set with fewer changes than the best one. False if time was up before.
+    bool prove(const Node& root) {
+        std::vector<Node> level{root};
+        for (std::size_t depth = 1; depth < best_->count; ++depth) {
+            std::vector<Node> next;
+            std::set<std::string> taken;
+            for (const Node& node : level) {
+                if (!goes_on())
+                    return false;
+                for (Node& child : expand(node, std::min(Reach::alternatives, furthest_reach_))) {
+                    take_if_better(child);
+                    if (child.count < best_->count && taken.insert(key_of_set(child.keys)).second)
+                        next.push_back(std::move(child));
+                }
+            }
+            if (!goes_on())
+                return false;
+            level = std::move(next);
+        }
+        return true;
+    }
+
+    // Says of each change what it was made for, those first that are somebody's remedy as the plan
+    // stands: what a builder would do first.
+    void put_in_order(std::vector<Change>& changes) {
+        const bool can_move = std::ranges::none_of(changes, [](const Change& change) {
+            return std::ranges::any_of(change.edits, takes_out);
+        });
+        plan::Plan plan = plan_;
+        for (auto next = changes.begin(); next != changes.end(); ++next) {
+            auto state = State::of(plan, goals_, &before_);
+            auto last = can_move ? changes.end() : next + 1;
+            std::optional<std::vector<Change>::iterator> chosen;
+            for (const Failing& failing : state != nullptr ? state->failing() : no_failing_)
+                for (auto i = next; i != last && !chosen; ++i)
+                    if (key_of(i->edits, plan) == key_of(failing.remedy.edits, plan)) {
+                        i->cause = failing.cause;
+                        i->reason = failing.message;
+                        i->at = failing.at;
+                        chosen = i;
+                    }
+            if (chosen)
+                std::rotate(next, *chosen, *chosen + 1);
+            plan = plan::apply(std::move(plan), next->edits);
+        }
+    }
+
+    // What is taken out by its position moves others.
+    static bool takes_out(const plan::Edit& edit) {
+        return edit.as<plan::RemoveRoute>() != nullptr
+               || edit.as<plan::RemoveFilterRule>() != nullptr
+               || edit.as<plan::RemoveTranslation>() != nullptr
+               || edit.as<plan::SetRouteVia>() != nullptr || edit.as<plan::AddNic>() != nullptr;
+    }
+
+    void finish(bool is_smallest) {
+        Node& node = best_ ? *best_ : furthest_;
+        put_in_order(node.changes);
+        outcome_.proof = !best_        ? Outcome::Proof::none
+                         : is_smallest ? Outcome::Proof::smallest
+                                       : Outcome::Proof::best_found;
+        for (const Failing& failing : node.state->failing())
+            outcome_.left.push_back(
+                {failing.cause, failing.message, failing.remedy.advice, failing.at});
+        for (const Failing& failing : node.state->harm())
+            outcome_.brought.push_back(
+                {failing.cause, failing.message, failing.remedy.advice, failing.at});
+        outcome_.changes = std::move(node.changes);
+    }
+
+    const plan::Plan& plan_;
+    const Goals& goals_;
+    const Limits& limits_;
+    const std::function<bool()>& ask_;
+    std::size_t most_; // changes in one set
+    Reach furthest_reach_ = Reach::anywhere;
+    bool stopped_ = false;
+    bool strict_ = true; // a new warning is harm, too
+    Before before_;
+    std::optional<Node> best_;
+    Node furthest_; // without harm
+    const std::vector<Failing> no_failing_;
+    std::mutex mutex_;
+    std::map<std::string, std::shared_ptr<const State>> known_; // by the set's keys
+    Outcome outcome_;
+};
+
+} // namespace
+
+Outcome search(const plan::Plan& plan, const Goals& goals, const Limits& limits,
+               const std::function<bool()>& goes_on) {
+    return Search(plan, goals, limits, goes_on).run();
+}
+
+} // namespace jackal::mend

@@ -1,0 +1,147 @@
+#include "mend/state.h"
+
+#include "jackal/plan/complete.h"
+#include "jackal/plan/validate.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+#include <stdexcept>
+
+namespace jackal::mend {
+
+std::string key_of(const lab::Finding& finding) {
+    return fmt::format("{} {}", plan::slug(finding.cause), finding.subject);
+}
+
+namespace {
+
+void add_machine(std::vector<std::string>& machines, std::string_view name) {
+    std::string word(plan::split_endpoint(name).first);
+    if (!word.empty() && std::ranges::find(machines, word) == machines.end())
+        machines.push_back(std::move(word));
+}
+
+// The machines that a failed exchange met.
+void add_met(std::vector<std::string>& machines, const lab::Lab& lab,
+             const probe::PingAnswer& answer) {
+    add_machine(machines, lab.machines[answer.diagnosis->where].name);
+    for (const auto* journey : {&answer.out, &answer.back})
+        if (*journey)
+            for (const packet::Step& step : (*journey)->steps)
+                add_machine(machines, lab.machines[step.machine].name);
+    if (answer.question.to.machine)
+        add_machine(machines, lab.machines[answer.question.to.machine].name);
+}
+
+// The machines that the packets of a failed exchange come to; behind the far end those on the way
+// back.
+std::size_t progress_of(const probe::PingAnswer& answer) {
+    std::set<std::pair<bool, lab::MachineId>> met;
+    for (const auto* journey : {&answer.out, &answer.back})
+        if (*journey)
+            for (const packet::Step& step : (*journey)->steps)
+                met.emplace(journey == &answer.back, step.machine);
+    return met.size();
+}
+
+bool is_asked(const Goals& goals, const Failing& failing) {
+    bool are_all = goals.causes.empty() && goals.lines.empty() && goals.keys.empty();
+    return are_all || goals.causes.contains(failing.cause) || goals.lines.contains(failing.at.line)
+           || goals.keys.contains(failing.key);
+}
+
+} // namespace
+
+std::shared_ptr<const State> State::of(const plan::Plan& plan, const Goals& goals,
+                                       const Before* before) {
+    std::vector<plan::Problem> problems;
+    auto complete = plan::Complete::of(plan, problems);
+    if (!complete)
+        return nullptr;
+    const lab::Lab lab = lab::build(*complete);
+    auto state = std::make_shared<State>();
+    state->ask(lab, goals, before);
+    return state;
+}
+
+void State::ask(const lab::Lab& lab, const Goals& goals, const Before* before) {
+    const routing::Settled settled = routing::settle(lab);
+    take_questions(settled, goals);
+    if (!failing_.empty() && before != nullptr)
+        return; // whatever else becomes of it
+    const reach::Check check = reach::check(settled);
+    answered_ = check.answered;
+    for (const lab::Finding& finding : check.findings)
+        take(finding, goals, before);
+    for (const reach::Verdict& verdict : check.verdicts)
+        if (!verdict.passed)
+            take(lab, verdict, goals, before);
+    std::set<std::pair<std::uint32_t, std::uint32_t>> places;
+    for (const auto* list : {&failing_, &harm_})
+        for (const Failing& failing : *list)
+            places.emplace(failing.at.line, failing.at.column);
+    places_ = places.size();
+}
+
+void State::take(const lab::Finding& finding, const Goals& goals, const Before* before) {
+    Failing failing{finding.cause, key_of(finding), finding.message, finding.remedy, finding.at};
+    add_machine(failing.machines, finding.subject);
+    add_machine(failing.machines, finding.from);
+    add_machine(failing.machines, finding.to);
+    as_before_.findings.insert(failing.key);
+    const bool is_new = before != nullptr && !before->findings.contains(failing.key);
+    const bool was_error = before != nullptr && before->errors.contains(failing.key);
+    failing.is_warning = finding.severity == lab::Severity::warning;
+    const bool is_error = !failing.is_warning || was_error;
+    if (!failing.is_warning)
+        as_before_.errors.insert(failing.key);
+    if ((is_error ? goals.errors : goals.warnings) && is_asked(goals, failing))
+        failing_.push_back(std::move(failing));
+    else if (is_new)
+        harm_.push_back(std::move(failing));
+}
+
+void State::take(const lab::Lab& lab, const reach::Verdict& verdict, const Goals& goals,
+                 const Before* before) {
+    const plan::Expectation& wanted = lab.expectations[verdict.expectation];
+    Failing failing{.key = fmt::format("expectation {}", verdict.expectation),
+                    .message = fmt::format("{} to {} does not get {}: {}", wanted.from.value,
+                                           wanted.to.value, wanted.gets.value, verdict.explanation),
+                    .at = wanted.at};
+    for (const std::string* end : {&wanted.from.value, &wanted.to.value})
+        if (lab.subnet(*end))
+            failing.subnets.push_back(*end);
+    as_before_.unmet.insert(verdict.expectation);
+    add_machine(failing.machines, wanted.from.value);
+    if (verdict.answer && verdict.answer->diagnosis) {
+        failing.cause = verdict.answer->diagnosis->cause;
+        failing.remedy = verdict.answer->diagnosis->remedy;
+        add_met(failing.machines, lab, *verdict.answer);
+        progress_ += progress_of(*verdict.answer);
+    }
+    if (goals.expectations && is_asked(goals, failing))
+        failing_.push_back(std::move(failing));
+    else if (before != nullptr && !before->unmet.contains(verdict.expectation))
+        harm_.push_back(std::move(failing));
+}
+
+void State::take_questions(const routing::Settled& settled, const Goals& goals) {
+    const lab::Lab& lab = settled.lab();
+    for (const Question& asked : goals.questions) {
+        auto question = probe::question(lab, asked.from, asked.to, asked.options);
+        if (!question)
+            throw std::invalid_argument(
+                fmt::format("the lab has no {} that could ask {}", asked.from, asked.to));
+        probe::PingAnswer answer = probe::ping(settled, *question);
+        if (!answer.diagnosis)
+            continue;
+        Failing failing{
+            answer.diagnosis->cause, fmt::format("question {} {}", asked.from, asked.to),
+            answer.diagnosis->explanation, answer.diagnosis->remedy, answer.diagnosis->at};
+        add_met(failing.machines, lab, answer);
+        progress_ += progress_of(answer);
+        failing_.push_back(std::move(failing));
+    }
+}
+
+} // namespace jackal::mend
