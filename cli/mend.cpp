@@ -164,7 +164,7 @@ Outcome answer(const Style& style, const MendOptions& options) {
         rewrite_whole(file.source, file.text, *written.text);
     const int status = is_healthy ? status_well : status_no;
     if (options.plan.json())
-        return {exports::mend_json(plan, outcome, difference, writes), status};
+        return {exports::mend_json(plan, outcome, difference, writes) + "\n", status};
     std::string text =
         fmt::format("{}: {}\n", style.strong(plan::printable(file.source)),
                     is_healthy ? style.good(proof_text(outcome)) : style.bad(proof_text(outcome)));
