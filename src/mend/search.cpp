@@ -302,41 +302,58 @@ class Search {
     }
 
     // Says of each change what it was made for, those first that are somebody's remedy as the plan
-    // stands: what a builder would do first.
-    void put_in_order(std::vector<Change>& changes) {
+    // stands: what a builder would do first. The changes stay as they are if that came to something
+    // else.
+    void put_in_order(Node& node) {
+        std::vector<Change> changes = node.changes;
         const bool can_move = std::ranges::none_of(changes, [](const Change& change) {
-            return std::ranges::any_of(change.edits, takes_out);
+            return std::ranges::any_of(change.edits, depends_on_order);
         });
         plan::Plan plan = plan_;
-        for (auto next = changes.begin(); next != changes.end(); ++next) {
-            auto state = State::of(plan, goals_, &before_);
-            auto last = can_move ? changes.end() : next + 1;
-            std::optional<std::vector<Change>::iterator> chosen;
-            for (const Failing& failing : state != nullptr ? state->failing() : no_failing_)
-                for (auto i = next; i != last && !chosen; ++i)
-                    if (key_of(i->edits, plan) == key_of(failing.remedy.edits, plan)) {
-                        i->cause = failing.cause;
-                        i->reason = failing.message;
-                        i->at = failing.at;
-                        chosen = i;
-                    }
-            if (chosen)
-                std::rotate(next, *chosen, *chosen + 1);
-            plan = plan::apply(std::move(plan), next->edits);
+        try {
+            for (auto next = changes.begin(); next != changes.end(); ++next) {
+                if (auto state = State::of(plan, goals_, &before_))
+                    choose(*state, plan, next, can_move ? changes.end() : next + 1);
+                plan = plan::apply(std::move(plan), next->edits);
+            }
+        } catch (const std::out_of_range&) { // one that another has to come before
+            return;
+        }
+        auto state = State::of(plan, goals_, &before_);
+        if (state != nullptr && state->failing().size() == node.state->failing().size()
+            && state->harm().size() == node.state->harm().size())
+            node.changes = std::move(changes);
+    }
+
+    // Puts the change that is a remedy in that state, if there is one, in front of the others.
+    static void choose(const State& state, const plan::Plan& plan,
+                       std::vector<Change>::iterator first, std::vector<Change>::iterator last) {
+        for (const Failing& failing : state.failing()) {
+            const std::string wanted = key_of(failing.remedy.edits, plan);
+            for (auto i = first; i != last && !wanted.empty(); ++i) {
+                if (key_of(i->edits, plan) != wanted)
+                    continue;
+                i->cause = failing.cause;
+                i->reason = failing.message;
+                i->at = failing.at;
+                std::rotate(first, i, i + 1);
+                return;
+            }
         }
     }
 
-    // What is taken out by its position moves others.
-    static bool takes_out(const plan::Edit& edit) {
-        return edit.as<plan::RemoveRoute>() != nullptr
+    // What is told by its position, or moves the positions of others.
+    static bool depends_on_order(const plan::Edit& edit) {
+        return edit.as<plan::RemoveRoute>() != nullptr || edit.as<plan::SetRouteVia>() != nullptr
+               || edit.as<plan::AddFilterRule>() != nullptr
                || edit.as<plan::RemoveFilterRule>() != nullptr
                || edit.as<plan::RemoveTranslation>() != nullptr
-               || edit.as<plan::SetRouteVia>() != nullptr || edit.as<plan::AddNic>() != nullptr;
+               || edit.as<plan::SetTranslationNic>() != nullptr;
     }
 
     void finish(bool is_smallest) {
         Node& node = best_ ? *best_ : furthest_;
-        put_in_order(node.changes);
+        put_in_order(node);
         outcome_.proof = !best_        ? Outcome::Proof::none
                          : is_smallest ? Outcome::Proof::smallest
                                        : Outcome::Proof::best_found;
@@ -360,7 +377,6 @@ class Search {
     Before before_;
     std::optional<Node> best_;
     Node furthest_; // without harm
-    const std::vector<Failing> no_failing_;
     std::mutex mutex_;
     std::map<std::string, std::shared_ptr<const State>> known_; // by the set's keys
     Outcome outcome_;
