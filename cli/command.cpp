@@ -1,4 +1,5 @@
 #include "command.h"
+#include "process.h"
 
 #include <algorithm>
 #include <cstdio>
@@ -366,7 +367,19 @@ std::optional<probe::Mending> mending_of(const Opened& opened, const QuestionOpt
                                          const probe::PingAnswer& answer) {
     if (!answer.diagnosis || !options.plan.cuts.empty())
         return std::nullopt;
-    return probe::mend(opened.plan, options.from, options.to, options.ping);
+    return mending_of(opened.plan, {options.from, options.to, options.ping});
+}
+
+probe::Mending mending_of(const plan::Plan& plan, const mend::Question& question) {
+    constexpr std::size_t most_labs = 400;
+    const Stoppable stoppable;
+    std::size_t labs = 0;
+    mend::Goals goals{.expectations = false, .errors = false};
+    goals.questions.push_back(question);
+    mend::Outcome outcome = mend::search(
+        plan, goals, {.changes = 8}, [&] { return ++labs < most_labs && !stoppable.is_to_stop(); });
+    return {outcome.edits(), outcome.left.empty() ? "" : outcome.left.front().advice,
+            outcome.is_healthy()};
 }
 
 } // namespace jackal::cli

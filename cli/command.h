@@ -220,6 +220,9 @@ probe::PingQuestion question_of(const Opened& opened, QuestionOptions& options);
 std::optional<probe::Mending> mending_of(const Opened& opened, const QuestionOptions& options,
                                          const probe::PingAnswer& answer);
 
+/// The smallest set of changes after which a failed ping gets its reply and nothing else is worse.
+probe::Mending mending_of(const plan::Plan& plan, const mend::Question& question);
+
 /// Under cuts: what the whole lab answers to the same question; else nothing.
 std::string uncut_text(const Style& style, const Opened& opened, const PlanOptions& options,
                        const probe::PingAnswer& answer);

@@ -26,7 +26,7 @@ std::string ping(const Style& style, const Opened& opened, const std::string& fr
     probe::PingAnswer answer = probe::ping(settled, *probe::question(opened.lab, from, to));
     std::optional<probe::Mending> mending;
     if (answer.diagnosis)
-        mending = probe::mend(opened.plan, from, to);
+        mending = mending_of(opened.plan, {from, to, {}});
     return ping_text(style, opened, settled, answer, mending ? &*mending : nullptr);
 }
 

@@ -386,10 +386,10 @@ TEST_CASE("every kind of change reads as it should and changes what is looked at
 }
 
 TEST_CASE("changes are written into any layout of a plan, and nothing else moves") {
-    const auto json = nlohmann::ordered_json::parse(base);
+    const auto parsed = nlohmann::ordered_json::parse(base);
     const plan::Plan plan = plan_of(base);
     for (std::uint64_t seed : judge::seeds(60, 4)) {
-        const Layout layout(json, static_cast<unsigned>(seed));
+        const Layout layout(parsed, static_cast<unsigned>(seed));
         const std::string& text = layout.text();
         CAPTURE(seed);
         CAPTURE(text);

@@ -67,7 +67,8 @@ std::shared_ptr<const State> State::of(const plan::Plan& plan, const Goals& goal
 void State::ask(const lab::Lab& lab, const Goals& goals, const Before* before) {
     const routing::Settled settled = routing::settle(lab);
     take_questions(settled, goals);
-    if (!failing_.empty() && before != nullptr)
+    const bool is_large = lab.machines.size() > most_machines_beside;
+    if (!goals.questions.empty() && (is_large || (!failing_.empty() && before != nullptr)))
         return; // whatever else becomes of it
     const reach::Check check = reach::check(settled);
     answered_ = check.answered;

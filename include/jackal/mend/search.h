@@ -23,6 +23,10 @@
 
 namespace jackal::mend {
 
+/// Machines of a lab in which a change for one question is seen to make nothing else worse; in a
+/// larger one nothing else is asked.
+constexpr std::size_t most_machines_beside = 200;
+
 /// A ping or connection that shall get its reply.
 struct Question {
     std::string from; ///< a machine or MACHINE/NIC
