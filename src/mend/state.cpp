@@ -44,6 +44,15 @@ std::size_t progress_of(const probe::PingAnswer& answer) {
     return met.size();
 }
 
+std::string message_of(const plan::Expectation& wanted, const reach::Verdict& verdict) {
+    const bool is_diagnosed = verdict.answer && verdict.answer->diagnosis;
+    return fmt::format("{} to {} {}: {}", wanted.from.value, wanted.to.value,
+                       wanted.gets.value == "reply"
+                           ? "gets no reply"
+                           : fmt::format("does not get {}", wanted.gets.value),
+                       is_diagnosed ? verdict.answer->diagnosis->explanation : verdict.explanation);
+}
+
 bool is_asked(const Goals& goals, const Failing& failing) {
     bool are_all = goals.causes.empty() && goals.lines.empty() && goals.keys.empty();
     return are_all || goals.causes.contains(failing.cause) || goals.lines.contains(failing.at.line)
@@ -106,8 +115,7 @@ void State::take(const lab::Lab& lab, const reach::Verdict& verdict, const Goals
                  const Before* before) {
     const plan::Expectation& wanted = lab.expectations[verdict.expectation];
     Failing failing{.key = fmt::format("expectation {}", verdict.expectation),
-                    .message = fmt::format("{} to {} does not get {}: {}", wanted.from.value,
-                                           wanted.to.value, wanted.gets.value, verdict.explanation),
+                    .message = message_of(wanted, verdict),
                     .at = wanted.at};
     for (const std::string* end : {&wanted.from.value, &wanted.to.value})
         if (lab.subnet(*end))

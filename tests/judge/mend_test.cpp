@@ -182,7 +182,7 @@ TEST_CASE("mistakes put into a healthy plan are mended by no more changes than t
     std::size_t more = 0;
     std::size_t proven = 0;
     std::size_t most = 0;
-    for (std::uint64_t seed : judge::seeds(50, 3)) {
+    for (std::uint64_t seed : judge::seeds(30, 2)) {
         judge::Json json = healthy_lab(seed);
         plan::Reading base = plan::read(json.dump(), "lab");
         REQUIRE(base.plan.has_value());

@@ -31,7 +31,7 @@ says() {
 id=$$
 plan() { sed "s/^lab: .*/lab: $2-$id/" "$sources/$1"; }
 plan demo/skerry.yaml lab >lab.yaml
-plan demo/mistakes/no-return-route.yaml other >other.yaml
+plan demo/mistakes/no-return-route.yaml other | sed "s/\[desk, pump\]/&, gets: no-reply/" >other.yaml
 "$jackal" export lab.yaml --as namespaces -o lab.sh >/dev/null
 "$jackal" export other.yaml --as namespaces -o other.sh >/dev/null
 sh -n lab.sh
