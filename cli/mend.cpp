@@ -6,7 +6,6 @@
 #include <algorithm>
 #include <charconv>
 #include <fmt/format.h>
-#include <fmt/ranges.h>
 
 namespace jackal::cli {
 
