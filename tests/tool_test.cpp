@@ -466,19 +466,20 @@ TEST_CASE("the plan with five mistakes of docs/mend.md is healthy after one comm
           == 0);
     CHECK(folder.run_here(tool + "check mill.yaml").status == 1);
     CHECK(folder.run_here(tool + "verify mill.yaml").status == 1);
-    Printed shown = folder.run_here(tool + "mend mill.yaml");
+    Printed shown = folder.run_here(tool + "mend mill.yaml --within 200s");
     CHECK(shown.status == 0);
     CHECK(has(shown.text, "5 changes make it healthy"));
     CHECK(has(shown.text, "nothing is written yet"));
     CHECK(folder.run_here("cmp mill.yaml wrong.yaml").status == 0);
-    Printed told = folder.run_here(tool + "mend mill.yaml --format json");
+    Printed told = folder.run_here(tool + "mend mill.yaml --within 200s --format json");
     CHECK(has(told.text, "\"proof\": \"smallest\""));
 
-    CHECK(folder.run_here(tool + "mend mill.yaml --write").status == 0);
+    CHECK(folder.run_here(tool + "mend mill.yaml --within 200s --write").status == 0);
     for (const char* command : {"check", "verify"})
         CHECK(folder.run_here(tool + command + " mill.yaml").status == 0);
     CHECK(folder.run_here("test $(grep -c '#' mill.yaml) = $(grep -c '#' wrong.yaml)").status == 0);
-    CHECK(has(folder.run_here(tool + "mend mill.yaml").text, "nothing is to be mended"));
+    CHECK(has(folder.run_here(tool + "mend mill.yaml --within 200s").text,
+              "nothing is to be mended"));
     // The difference is one that other programs carry out.
     Printed patched = folder.run_here(tool
                                       + "mend wrong.yaml | sed -n '/^---/,/^$/p' | sed '$d' | "
