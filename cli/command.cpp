@@ -371,7 +371,7 @@ std::optional<probe::Mending> mending_of(const Opened& opened, const QuestionOpt
 }
 
 probe::Mending mending_of(const plan::Plan& plan, const mend::Question& question) {
-    constexpr std::size_t most_labs = 400;
+    constexpr std::size_t most_labs = 60; // which takes a fraction of a second
     const Stoppable stoppable;
     std::size_t labs = 0;
     mend::Goals goals{.expectations = false, .errors = false};
