@@ -471,8 +471,10 @@ TEST_CASE("the plan with five mistakes of docs/mend.md is healthy after one comm
     CHECK(has(shown.text, "5 changes make it healthy"));
     CHECK(has(shown.text, "nothing is written yet"));
     CHECK(folder.run_here("cmp mill.yaml wrong.yaml").status == 0);
-    Printed told = folder.run_here(tool + "mend mill.yaml --within 200s --format json");
-    CHECK(has(told.text, "\"proof\": \"smallest\""));
+    if (!sanitized) { // each takes a minute there
+        Printed told = folder.run_here(tool + "mend mill.yaml --format json");
+        CHECK(has(told.text, "\"proof\": \"smallest\""));
+    }
 
     CHECK(folder.run_here(tool + "mend mill.yaml --within 200s --write").status == 0);
     for (const char* command : {"check", "verify"})
@@ -480,6 +482,8 @@ TEST_CASE("the plan with five mistakes of docs/mend.md is healthy after one comm
     CHECK(folder.run_here("test $(grep -c '#' mill.yaml) = $(grep -c '#' wrong.yaml)").status == 0);
     CHECK(has(folder.run_here(tool + "mend mill.yaml --within 200s").text,
               "nothing is to be mended"));
+    if (sanitized)
+        return;
     // The difference is one that other programs carry out.
     Printed patched = folder.run_here(tool
                                       + "mend wrong.yaml | sed -n '/^---/,/^$/p' | sed '$d' | "
