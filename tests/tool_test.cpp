@@ -466,12 +466,12 @@ TEST_CASE("the plan with five mistakes of docs/mend.md is healthy after one comm
           == 0);
     CHECK(folder.run_here(tool + "check mill.yaml").status == 1);
     CHECK(folder.run_here(tool + "verify mill.yaml").status == 1);
-    Printed shown = folder.run_here(tool + "mend mill.yaml --within 200s");
-    CHECK(shown.status == 0);
-    CHECK(has(shown.text, "5 changes make it healthy"));
-    CHECK(has(shown.text, "nothing is written yet"));
-    CHECK(folder.run_here("cmp mill.yaml wrong.yaml").status == 0);
     if (!sanitized) { // each takes a minute there
+        Printed shown = folder.run_here(tool + "mend mill.yaml");
+        CHECK(shown.status == 0);
+        CHECK(has(shown.text, "5 changes make it healthy"));
+        CHECK(has(shown.text, "nothing is written yet"));
+        CHECK(folder.run_here("cmp mill.yaml wrong.yaml").status == 0);
         Printed told = folder.run_here(tool + "mend mill.yaml --format json");
         CHECK(has(told.text, "\"proof\": \"smallest\""));
     }
