@@ -113,14 +113,19 @@ std::string changes_text(const Style& style, const plan::Plan& plan, const std::
     return text;
 }
 
+std::string obstacle_text(const Style& style, const std::string& word, const std::string& source,
+                          const mend::Obstacle& obstacle, std::size_t indent) {
+    return style.paragraph(fmt::format("{} {} {}: {}", word, plan::slug(obstacle.cause),
+                                       style.faint(plan::to_string(obstacle.at, source)),
+                                       obstacle.message),
+                           indent)
+           + "\n";
+}
+
 std::string left_text(const Style& style, const std::string& source, const mend::Outcome& outcome) {
     std::string text;
     for (const mend::Obstacle& left : outcome.left) {
-        text += style.paragraph(
-                    fmt::format("{} {} {}: {}", style.bad("left"), plan::slug(left.cause),
-                                style.faint(plan::to_string(left.at, source)), left.message),
-                    0)
-                + "\n";
+        text += obstacle_text(style, style.bad("left"), source, left, 0);
         if (!left.advice.empty())
             text += style.paragraph(left.advice, 4) + "\n";
     }
@@ -174,12 +179,7 @@ Outcome answer(const Style& style, const MendOptions& options) {
     if (!outcome.left.empty())
         text += "\n" + left_text(style, file.source, outcome);
     for (const mend::Obstacle& brought : outcome.brought)
-        text +=
-            style.paragraph(
-                fmt::format("{} {} {}: {}", style.warning("shows then"), plan::slug(brought.cause),
-                            style.faint(plan::to_string(brought.at, file.source)), brought.message),
-                4)
-            + "\n";
+        text += obstacle_text(style, style.warning("shows then"), file.source, brought, 4);
     if (!difference.empty())
         text += "\n" + coloured(style, difference);
     if (writes)

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <fmt/format.h>
+#include <map>
 
 namespace jackal::mend {
 
@@ -101,20 +102,28 @@ class Collector {
     }
 
   private:
+    // Takes a change that is not there yet.
+    bool offer(Change change, int disturbance) {
+        if (!keys_.insert(key_of(change.edits, plan_)).second)
+            return false;
+        all_.push_back({std::move(change), disturbance});
+        return true;
+    }
+
     void add(const Failing& failing, const std::vector<Edit>& edits) {
-        if (edits.empty() || !keys_.insert(key_of(edits, plan_)).second)
+        if (edits.empty())
             return;
         const bool moves_subnet = std::ranges::any_of(edits, [](const Edit& edit) {
             return edit.as<plan::SetSubnetPrefix>() != nullptr
                    || edit.as<plan::SetSiteSpace>() != nullptr;
         });
-        Candidate candidate{
-            {edits, failing.cause, failing.message, failing.at, moves_subnet ? 1 : edits.size()},
-            0};
+        int weight = 0;
         for (const Edit& edit : edits)
-            candidate.disturbance += disturbance(edit, plan_);
-        all_.push_back(std::move(candidate));
-        add_of_all_clones(failing, edits);
+            weight += disturbance(edit, plan_);
+        if (offer({edits, failing.cause, failing.message, failing.at,
+                   moves_subnet ? 1 : edits.size()},
+                  weight))
+            add_of_all_clones(failing, edits);
     }
     void add(const Failing& failing, Edit edit) {
         add(failing, std::vector<Edit>{std::move(edit)});
@@ -133,9 +142,9 @@ class Collector {
                     if (auto same = of_machine(change, other.name))
                         of_all.push_back(std::move(*same));
                 });
-        if (of_all.size() > 1 && keys_.insert(key_of(of_all, plan_)).second)
-            all_.push_back({{std::move(of_all), failing.cause, failing.message, failing.at, 1},
-                            disturbance(edits.front(), plan_)});
+        if (of_all.size() > 1)
+            offer({std::move(of_all), failing.cause, failing.message, failing.at, 1},
+                  disturbance(edits.front(), plan_));
     }
 
     void add_alternatives(const Failing& failing) {
@@ -159,7 +168,7 @@ class Collector {
         for (lab::SubnetId id : lab_.subnets.ids()) {
             const lab::Subnet& subnet = lab_.subnets[id];
             const lab::Site& site = lab_.sites[subnet.site];
-            const std::string key = fmt::format("{} {}", plan::slug(failing.cause), subnet.name);
+            const std::string key = key_of(failing.cause, subnet.name);
             for (net::Family family : net::both_families) {
                 const auto& prefix = lab_.segments[subnet.segment].prefix[family];
                 if (!prefix || subnet.outside || failing.key != key)
@@ -202,18 +211,16 @@ class Collector {
                 sum += size(machine.sizes);
             if (limit == 0 || sum <= limit)
                 return;
-            for (const Machine& machine : plan_.machines) {
-                std::vector<Edit> edits;
+            for (const auto& [name, machines] : machines_by_entry()) {
                 std::uint64_t own = 0;
-                for (const Machine& other : plan_.machines)
-                    if (other.entry_name() == machine.entry_name())
-                        own += size(other.sizes);
-                std::uint64_t count = own / std::max<std::uint64_t>(size(machine.sizes), 1);
-                if (count == 0 || sum - own >= limit)
+                for (const Machine* machine : machines)
+                    own += size(machine->sizes);
+                if (own == 0 || sum - own >= limit)
                     continue;
-                auto each = static_cast<std::uint32_t>((limit - (sum - own)) / count / step * step);
+                const std::uint64_t each = (limit - (sum - own)) / machines.size() / step * step;
                 if (each != 0)
-                    add(failing, plan::SetSize{machine.name, what, each});
+                    add(failing, plan::SetSize{machines.front()->name, what,
+                                               static_cast<std::uint32_t>(each)});
             }
         };
         const plan::Sizes& limit = plan_.limits.sizes;
@@ -223,6 +230,13 @@ class Collector {
             What::memory, [](const plan::Sizes& s) { return s.memory_mib; }, limit.memory_mib, 256);
         add_for(
             What::disk, [](const plan::Sizes& s) { return s.disk_mib; }, limit.disk_mib, 1024);
+    }
+
+    std::map<std::string_view, std::vector<const Machine*>> machines_by_entry() const {
+        std::map<std::string_view, std::vector<const Machine*>> entries;
+        for (const Machine& machine : plan_.machines)
+            entries[machine.entry_name()].push_back(&machine);
+        return entries;
     }
 
     // Any machine on to a subnet that an expectation names, and a machine that it is about on to
@@ -377,11 +391,9 @@ class Collector {
                 continue;
             plan::AddRoute all = *route;
             all.to = plan::Route::Default{};
-            std::vector<Edit> edits{std::move(all)};
-            if (keys_.insert(key_of(edits, plan_)).second)
-                all_.push_back({{edits, candidate.change.cause, candidate.change.reason,
-                                 candidate.change.at, 1},
-                                candidate.disturbance + 1});
+            Change change = candidate.change;
+            change.edits = {std::move(all)};
+            offer(std::move(change), candidate.disturbance + 1);
         }
     }
 

@@ -9,8 +9,8 @@
 
 namespace jackal::mend {
 
-std::string key_of(const lab::Finding& finding) {
-    return fmt::format("{} {}", plan::slug(finding.cause), finding.subject);
+std::string key_of(plan::Cause cause, const std::string& subject) {
+    return fmt::format("{} {}", plan::slug(cause), subject);
 }
 
 namespace {
@@ -54,9 +54,8 @@ std::string message_of(const plan::Expectation& wanted, const reach::Verdict& ve
 }
 
 bool is_asked(const Goals& goals, const Failing& failing) {
-    bool are_all = goals.causes.empty() && goals.lines.empty() && goals.keys.empty();
-    return are_all || goals.causes.contains(failing.cause) || goals.lines.contains(failing.at.line)
-           || goals.keys.contains(failing.key);
+    bool are_all = goals.causes.empty() && goals.lines.empty();
+    return are_all || goals.causes.contains(failing.cause) || goals.lines.contains(failing.at.line);
 }
 
 } // namespace
@@ -94,7 +93,8 @@ void State::ask(const lab::Lab& lab, const Goals& goals, const Before* before) {
 }
 
 void State::take(const lab::Finding& finding, const Goals& goals, const Before* before) {
-    Failing failing{finding.cause, key_of(finding), finding.message, finding.remedy, finding.at};
+    Failing failing{finding.cause, key_of(finding.cause, finding.subject), finding.message,
+                    finding.remedy, finding.at};
     add_machine(failing.machines, finding.subject);
     add_machine(failing.machines, finding.from);
     add_machine(failing.machines, finding.to);

@@ -20,6 +20,9 @@ struct Failing {
     bool is_warning = false;
 };
 
+/// What tells a finding from others, whatever else becomes of the plan.
+std::string key_of(plan::Cause cause, const std::string& subject);
+
 /// What the plan had before any change: told of again, it is nothing new.
 struct Before {
     std::set<std::string> findings; ///< their keys
@@ -38,7 +41,7 @@ class State {
     const std::vector<Failing>& failing() const { return failing_; }
     /// What is worse than before.
     const std::vector<Failing>& harm() const { return harm_; }
-    /// How many places in the plan fail or are worse: findings of one are one.
+    /// How many places in the plan fail or are worse; several things that do in one count once.
     std::size_t places() const { return places_; }
     /// Findings of all sorts.
     std::size_t findings() const { return as_before_.findings.size(); }

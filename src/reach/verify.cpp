@@ -139,35 +139,37 @@ template <class Progress>
 void verify_under_any(const routing::Settled& settled, const std::vector<routing::Cut>& cuts,
                       std::vector<Verdict>& verdicts, Progress progress) {
     const lab::Lab& lab = settled.lab();
-    std::vector<Verdict*> asked;
-    std::vector<Verdict*> asked_of_two;
-    for (Verdict& verdict : verdicts) {
-        int any = lab.expectations[verdict.expectation].any_cuts;
-        if (verdict.passed && any != 0)
-            asked.push_back(&verdict);
-        if (verdict.passed && any == 2)
-            asked_of_two.push_back(&verdict);
-    }
+    auto any_cuts = [&](const Verdict* verdict) {
+        return lab.expectations[verdict->expectation].any_cuts;
+    };
+    auto drop_failed = [](std::vector<Verdict*>& all) {
+        std::erase_if(all, [](const Verdict* verdict) { return !verdict->passed; });
+    };
     auto ask = [&](std::vector<Verdict*>& all, const routing::Settled& without,
                    const std::string& names) {
         for (Verdict* verdict : all)
             *verdict = verify_under(without, verdict->expectation, names);
-        std::erase_if(all, [](const Verdict* verdict) { return !verdict->passed; });
+        drop_failed(all);
     };
+    std::vector<Verdict*> asked;
+    for (Verdict& verdict : verdicts)
+        if (verdict.passed && any_cuts(&verdict) != 0)
+            asked.push_back(&verdict);
     for (std::size_t one = 0; one < cuts.size() && !asked.empty(); ++one) {
         routing::Condition condition = settled.condition();
         condition.apply(cuts[one]);
         const routing::Settled without = routing::resettle(settled, condition);
         const std::string name = to_string(lab, cuts[one]);
         ask(asked, without, name);
-        std::erase_if(asked_of_two, [](const Verdict* verdict) { return !verdict->passed; });
-        for (std::size_t other = one + 1; other < cuts.size() && !asked_of_two.empty(); ++other) {
+        std::vector<Verdict*> of_two = asked;
+        std::erase_if(of_two, [&](const Verdict* verdict) { return any_cuts(verdict) != 2; });
+        for (std::size_t other = one + 1; other < cuts.size() && !of_two.empty(); ++other) {
             routing::Condition both = condition;
             both.apply(cuts[other]);
-            ask(asked_of_two, routing::resettle(without, std::move(both)),
+            ask(of_two, routing::resettle(without, std::move(both)),
                 name + " and " + to_string(lab, cuts[other]));
         }
-        std::erase_if(asked, [](const Verdict* verdict) { return !verdict->passed; });
+        drop_failed(asked);
         progress(one + 1);
     }
 }

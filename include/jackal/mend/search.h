@@ -41,15 +41,11 @@ struct Goals {
     bool errors = true;       ///< no finding is an error
     bool warnings = false;    ///< nor a warning
     std::vector<Question> questions;
-    /// Unless all are empty only findings of these causes, findings and expectations that stand on
-    /// these lines of the plan, and findings of these keys.
+    /// Unless both are empty only findings of these causes, and findings and expectations that
+    /// stand on these lines of the plan.
     std::set<plan::Cause> causes;
     std::set<std::uint32_t> lines;
-    std::set<std::string> keys;
 };
-
-/// What tells a finding from others, whatever else becomes of the plan: its cause and subject.
-JACKAL_API std::string key_of(const lab::Finding& finding);
 
 struct Limits {
     std::size_t changes = 12; ///< in one set

@@ -1,5 +1,7 @@
 #include "jackal/plan/edit.h"
 
+#include "plan/edit/layout.h"
+
 #include <algorithm>
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -33,10 +35,7 @@ std::string one_or_list(const List& list, Words words) {
 
 std::string to_string(const FilterRule& rule) {
     std::string text = rule.allows ? "{do: allow" : "{do: deny";
-    auto ends = [](const Placed<Ends>& end) {
-        std::string word = to_string(end.value);
-        return word.find(':') == word.npos ? word : fmt::format("\"{}\"", word);
-    };
+    auto ends = [](const Placed<Ends>& end) { return written_value(to_string(end.value)); };
     if (rule.way)
         text += fmt::format(", way: {}", to_string(*rule.way));
     if (rule.protocol != net::Protocol::any)

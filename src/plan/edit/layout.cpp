@@ -55,19 +55,6 @@ bool is_plain(std::string_view text) {
     });
 }
 
-// A number as it is or as the four bytes of an address: what areas are named by.
-std::optional<std::uint64_t> number(std::string_view text) {
-    std::uint64_t value = 0;
-    if (text.empty() || text.size() > 10)
-        return std::nullopt;
-    for (char c : text) {
-        if (c < '0' || c > '9')
-            return std::nullopt;
-        value = value * 10 + static_cast<std::uint64_t>(c - '0');
-    }
-    return value;
-}
-
 } // namespace
 
 std::string written_value(std::string_view text) {
@@ -78,9 +65,9 @@ std::string written_value(std::string_view text) {
 
 // --- what stands where -------------------------------------------------------------------------
 
-Layout::Layout(std::string_view text, const Settings& settings) : text_(text), lines_(text) {
+Layout::Layout(std::string text, const Settings& settings) : text_(std::move(text)), lines_(text_) {
     std::vector<Problem> problems;
-    document_ = Document::read(text, problems, &extents_);
+    document_ = Document::read(text_, problems, &extents_);
     if (document_) {
         Reader reader(*document_, problems);
         fill_in_parameters(*document_, reader, settings);
@@ -115,7 +102,7 @@ bool Layout::means(Id scalar, std::string_view word) const {
     auto as_number = [](std::string_view t) {
         auto address = net::parse_address(t);
         return address && address->family() == net::Family::ipv4 ? std::optional(address->low())
-                                                                 : number(t);
+                                                                 : parse_count(t);
     };
     if (auto one = as_number(text))
         return one == as_number(word);
@@ -186,7 +173,7 @@ std::string_view Layout::anchor(Id id) const {
     while (last < text_.size() && !plan::is_blank(text_[last])
            && std::string_view(",[]{}").find(text_[last]) == std::string_view::npos)
         ++last;
-    return text_.substr(i + 1, last - i - 1);
+    return part(i + 1, last);
 }
 
 std::size_t Layout::indent(Id collection) const {
@@ -207,7 +194,7 @@ std::size_t Layout::line_break(std::size_t byte) const {
 // Where the `-` of an item in block style stands: before it, on its line or one above.
 std::size_t Layout::dash(Element item) const {
     const std::size_t from = begin(item.value);
-    std::string_view before = text_.substr(line_begin(from), from - line_begin(from));
+    std::string_view before = part(line_begin(from), from);
     for (std::size_t line = lines_.line_of(from);; --line) {
         if (std::size_t comment = before.find('#'); comment != before.npos)
             before = before.substr(0, comment);
@@ -236,7 +223,7 @@ std::size_t Layout::significant(std::size_t byte) const {
 }
 
 bool Layout::is_first_on_line(std::size_t byte) const {
-    std::string_view before = text_.substr(line_begin(byte), byte - line_begin(byte));
+    std::string_view before = part(line_begin(byte), byte);
     return before.find_first_not_of(' ') == before.npos;
 }
 
@@ -307,7 +294,7 @@ std::vector<Splice> Layout::insert_flow(Id collection, Element after, std::strin
         if (!all.empty())
             return insert_before(collection, all.front(), item);
         std::size_t inside = body(collection) + 1;
-        std::string_view old = text_.substr(inside, end(collection) - 1 - inside);
+        std::string_view old = part(inside, end(collection) - 1);
         bool is_bare = old.find_first_not_of(' ') == old.npos;
         return {{inside, is_bare ? old.size() : 0, std::string(item)}};
     }

@@ -26,7 +26,6 @@ std::string spliced(std::string_view text, std::vector<Splice> splices);
 /// texts as they are.
 std::string written_value(std::string_view text);
 
-/// Refers to the text.
 class Layout {
   public:
     using Id = Document::Id;
@@ -40,7 +39,9 @@ class Layout {
 
     /// Throws std::invalid_argument with the first problem if the text is no YAML. Parameters are
     /// put in, in what text() tells of a node.
-    Layout(std::string_view text, const Settings& settings);
+    Layout(std::string text, const Settings& settings);
+    Layout(const Layout&) = delete; // its parts refer to its text
+    Layout& operator=(const Layout&) = delete;
 
     Id root() const { return document_->root(); }
     NodeKind kind(Id id) const { return document_->kind(id); }
@@ -49,7 +50,7 @@ class Layout {
     Mark at(Id id) const { return document_->at(id); }
     const Document& document() const { return *document_; }
     const Extent& extent(Id id) const { return extents_[id]; }
-    std::string_view text() const { return text_; }
+    const std::string& text() const { return text_; }
 
     std::vector<Element> elements(Id collection) const;
     /// The value of a key of a mapping, or none. Numbers and addresses are told apart by what they
@@ -62,7 +63,7 @@ class Layout {
     bool is_flow(Id id) const { return extents_[id].style == Extent::Style::flow; }
 
     /// What stands in the text for the node, without its anchor and tag.
-    std::string_view source(Id id) const { return text_.substr(body(id), end(id) - body(id)); }
+    std::string_view source(Id id) const { return part(body(id), end(id)); }
     /// The anchor's name, or the alias's; empty for a node without.
     std::string_view anchor(Id id) const;
     /// The node in flow style, on one line.
@@ -102,7 +103,11 @@ class Layout {
     std::vector<Splice> remove_flow(Id collection, const std::vector<Element>& all,
                                     std::size_t number) const;
 
-    std::string_view text_;
+    std::string_view part(std::size_t first, std::size_t end) const {
+        return std::string_view(text_).substr(first, end - first);
+    }
+
+    const std::string text_;
     Lines lines_;
     std::vector<Extent> extents_;
     std::optional<Document> document_;

@@ -10,14 +10,10 @@ namespace jackal::plan {
 using Step = Place::Step;
 
 Surgeon::Surgeon(std::string text, const Settings& settings)
-    : text_(std::move(text)), settings_(settings),
-      layout_(std::make_unique<Layout>(text_, settings_)) {}
+    : settings_(settings), layout_(std::make_unique<Layout>(std::move(text), settings_)) {}
 
 void Surgeon::renew(std::vector<Splice> splices) {
-    std::string changed = spliced(text_, std::move(splices));
-    auto layout = std::make_unique<Layout>(changed, settings_); // may throw
-    text_.swap(changed);
-    layout_ = std::make_unique<Layout>(text_, settings_);
+    layout_ = std::make_unique<Layout>(spliced(text(), std::move(splices)), settings_);
 }
 
 void Surgeon::refuse(const Place& place, std::string_view why) const {
@@ -194,7 +190,8 @@ bool Surgeon::replace_parameter(Id id, std::string_view value) {
         return false;
     int uses = 0;
     for (std::string_view use : {fmt::format("${}", name), fmt::format("${{{}}}", name)})
-        for (std::size_t at = text_.find(use); at != text_.npos; at = text_.find(use, at + 1))
+        for (std::size_t at = text().find(use); at != std::string::npos;
+             at = text().find(use, at + 1))
             ++uses;
     if (uses != 1)
         return false;

@@ -30,7 +30,7 @@ class Surgeon {
     /// Throws std::invalid_argument if the text is no YAML.
     Surgeon(std::string text, const Settings& settings);
 
-    const std::string& text() const { return text_; }
+    const std::string& text() const { return layout_->text(); }
     const std::vector<Problem>& notes() const { return notes_; }
     /// True if something stands there.
     bool has(const Place& place) const { return walk(place).depth == place.steps.size(); }
@@ -78,7 +78,6 @@ class Surgeon {
     void remove(const Place& place, const Spot& spot);
     [[noreturn]] void refuse(const Place& place, std::string_view why) const;
 
-    std::string text_;
     Settings settings_;
     std::unique_ptr<Layout> layout_;
     std::vector<Problem> notes_;

@@ -2,6 +2,7 @@
 #include "jackal/plan/validate.h"
 #include "plan/edit/duties.h"
 #include "plan/edit/entries.h"
+#include "plan/edit/layout.h"
 
 #include <fmt/ranges.h>
 
@@ -49,11 +50,6 @@ Stand stand_of(const Plan& plan, const std::string& name) {
         if (!at && (subnet.uplink == Uplink::host || subnet.uplink == Uplink::nat))
             at = subnet.uplink_at;
     return {Place{}.key("routers").name(name), at};
-}
-
-// In quotes where an address of IPv6 would not be one value in flow style.
-std::string quoted(const std::string& text) {
-    return text.find(':') == text.npos ? text : fmt::format("\"{}\"", text);
 }
 
 std::string join_text(const std::string& first, const std::string& second,
@@ -288,8 +284,9 @@ struct Words {
     }
     EditText operator()(const AddRoute& e) const {
         return {routes_path(plan, e.machine), "add",
-                fmt::format("{{to: {}, via: {}{}}}", quoted(to_string(e.to)),
-                            quoted(to_string(e.via)), e.nic.empty() ? "" : ", nic: " + e.nic),
+                fmt::format("{{to: {}, via: {}{}}}", written_value(to_string(e.to)),
+                            written_value(to_string(e.via)),
+                            e.nic.empty() ? "" : ", nic: " + e.nic),
                 site_of_core(plan, e.machine) != nullptr ? site_of_core(plan, e.machine)->at
                                                          : machine_of(plan, e.machine).at};
     }

@@ -20,9 +20,8 @@ enum class NodeKind : std::uint8_t { scalar, sequence, mapping };
 /// How a node stands in the text, for who changes it there.
 struct Extent {
     enum class Style : std::uint8_t { plain, quoted, block, flow, alias };
-    Style style =
-        Style::plain; ///< of a scalar plain, quoted or block, of a collection block or flow
-    Mark end;         ///< behind a scalar, an alias or a flow collection; else unset
+    Style style = Style::plain; ///< of a collection only block or flow
+    Mark end;                   ///< behind a scalar, an alias or a flow collection; else unset
     bool is_anchor = false;
 };
 
