@@ -134,6 +134,8 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"reach" + skerry + "--as expect --service tcp/443", 0, "tcp/443], gets: closed}\n"},
         {"reach" + skerry + "--as expect --by site", 2, "--by excludes --as"},
         {"reach" + skerry + "--to quai", 2, "\"quai\" is no subnet, site or machine"},
+        {"connect" + mistakes + "filter-denies.yaml desk gauge tcp/22", 1,
+         "remedy  filters.quiet.rules: add {do: allow, way: in, proto: tcp, port: 22"},
         {"sweep" + skerry + "--what link", 0, "vessel-r1--raft-r1     38"},
         {"sweep" + skerry + "--what link --what port", 0, "the same: campus-sw/p9, water-sw/p9"},
         {"sweep" + skerry + "--what machine", 0,

@@ -242,6 +242,8 @@ class Collector {
     // Any machine on to a subnet that an expectation names, and a machine that it is about on to
     // any.
     void add_moves(const Failing& failing) {
+        if (failing.cause == plan::Cause::filter_denies)
+            return; // nobody is moved past what is there to stop him
         for (const Machine& machine : plan_.machines) {
             const bool is_met = std::ranges::count(failing.machines, machine.name) != 0;
             for (std::size_t i = 0; i < machine.nics.size(); ++i)

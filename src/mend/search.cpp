@@ -69,10 +69,12 @@ class Search {
             return std::move(outcome_);
         }
         furthest_ = root;
-        // Warnings may be meant: they are not worth a move of anything.
+        // Warnings may be meant: they are not worth a move of anything. Nor is a single question.
         const bool is_broken = std::ranges::any_of(
             root.state->failing(), [](const Failing& failing) { return !failing.is_warning; });
-        furthest_reach_ = is_broken ? Reach::anywhere : Reach::switches;
+        furthest_reach_ = !is_broken                 ? Reach::switches
+                          : goals_.questions.empty() ? Reach::anywhere
+                                                     : Reach::alternatives;
         for (bool strict : {true, false}) {
             strict_ = strict;
             for (auto [reach, width] :
