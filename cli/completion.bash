@@ -6,7 +6,7 @@ _jackal() {
     COMPREPLY=()
 
     if [ "$COMP_CWORD" -eq 1 ]; then
-        COMPREPLY=($(compgen -W "addresses check compare connect demo edit export machines mend names neighbours new peerings \
+        COMPREPLY=($(compgen -W "addresses check compare connect demo edit export lsp machines mend names neighbours new peerings \
             ping reach routes sites sweep trace verify ways --help --version" -- "$current"))
         return
     fi

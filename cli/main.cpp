@@ -84,6 +84,7 @@ int main(int argc, char** argv) try {
     add_compare(app, run);
     add_mend(app, run);
     add_edit(app, run);
+    add_lsp(app, run);
     add_sites(app, run);
     add_ways(app, run);
     add_export(app, run);

@@ -22,7 +22,7 @@ struct MendOptions {
 
 mend::Goals goals_of(const MendOptions& options) {
     mend::Goals goals;
-    goals.warnings = !options.only.empty();
+    goals.warnings = true;
     for (const std::string& word : options.only) {
         std::uint32_t line = 0;
         auto [end, error] = std::from_chars(word.data(), word.data() + word.size(), line);
@@ -50,25 +50,15 @@ std::chrono::microseconds time_of(const MendOptions& options) {
     return *time;
 }
 
-// Errors and expectations first; where nothing is broken, those warnings that can be mended: the
-// others may be meant.
 mend::Outcome outcome_of(const plan::Plan& plan, const MendOptions& options) {
     const auto end = std::chrono::steady_clock::now() + time_of(options);
     const Stoppable stoppable;
     auto goes_on = [&] {
         return !stoppable.is_to_stop() && std::chrono::steady_clock::now() < end;
     };
-    mend::Goals goals = goals_of(options);
     const mend::Limits limits{.threads = threads()};
-    mend::Outcome outcome = mend::search(plan, goals, limits, goes_on);
-    if (outcome.proof != Proof::nothing_to_do || goals.warnings)
-        return outcome;
-    goals.warnings = true;
-    outcome = mend::search(plan, goals, limits, goes_on);
-    if (outcome.proof == Proof::none)
-        outcome.proof = outcome.changes.empty() ? Proof::nothing_to_do : Proof::best_found;
-    outcome.left.clear();
-    return outcome;
+    return options.only.empty() ? mend::make_healthy(plan, limits, goes_on)
+                                : mend::search(plan, goals_of(options), limits, goes_on);
 }
 
 std::string proof_text(const mend::Outcome& outcome) {

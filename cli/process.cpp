@@ -2,6 +2,7 @@
 
 #include "command.h"
 
+#include <atomic>
 #include <charconv>
 #include <csignal>
 #include <cstdlib>
@@ -51,6 +52,12 @@ unsigned limit_of(const char* variable, unsigned otherwise) {
     return value;
 }
 
+// A little before, as ending takes its time too.
+void start_timer() {
+    itimerval timer{{0, 0}, {static_cast<time_t>(time_limit - 1), 700'000}};
+    setitimer(ITIMER_PROF, &timer, nullptr);
+}
+
 void limit_time() {
     unsigned seconds = limit_of("JACKAL_SECONDS", most_seconds);
     time_limit = seconds;
@@ -59,9 +66,7 @@ void limit_time() {
         "answer; JACKAL_SECONDS={} allows more\n",
         seconds, 10 * seconds);
     std::signal(SIGPROF, [](int) { end_with(time_message); });
-    // A little before, as ending takes its time too.
-    itimerval timer{{0, 0}, {static_cast<time_t>(seconds - 1), 700'000}};
-    setitimer(ITIMER_PROF, &timer, nullptr);
+    start_timer();
 }
 
 void limit_memory() {
@@ -80,6 +85,7 @@ void limit_memory() {
 
 #else
 
+void start_timer() {}
 void limit_time() {}
 void limit_memory() {}
 
@@ -96,8 +102,20 @@ void prepare_process() {
 namespace {
 
 volatile std::sig_atomic_t interrupted = 0;
+std::atomic<std::clock_t> answer_start = 0;
 
 } // namespace
+
+void start_answer() {
+    answer_start = std::clock();
+    start_timer();
+}
+
+bool is_time_short() {
+    constexpr double share = 0.85;
+    double used = static_cast<double>(std::clock() - answer_start) / CLOCKS_PER_SEC;
+    return time_limit != 0 && used > share * time_limit;
+}
 
 Stoppable::Stoppable() {
     std::signal(SIGINT, [](int) { interrupted = 1; });
@@ -108,9 +126,7 @@ Stoppable::~Stoppable() {
 }
 
 bool Stoppable::is_to_stop() const {
-    constexpr double share = 0.85;
-    double used = static_cast<double>(std::clock()) / CLOCKS_PER_SEC;
-    return interrupted != 0 || (time_limit != 0 && used > share * time_limit);
+    return interrupted != 0 || is_time_short();
 }
 
 void complain(const std::string& message) {

@@ -14,6 +14,12 @@ constexpr unsigned most_mebibytes = 1024; ///< of memory; JACKAL_MEBIBYTES
 /// later takes their place, and sets the limits above.
 void prepare_process();
 
+/// Starts the time of an answer anew: for a program that gives many.
+void start_answer();
+
+/// True when most of the processor time of the answer is used up.
+bool is_time_short();
+
 /// While there is one, an interrupt (Ctrl-C) does not end the program.
 class Stoppable {
   public:

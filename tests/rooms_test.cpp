@@ -10,7 +10,7 @@
 namespace {
 
 const std::vector<std::string> rooms = {"net",   "plan",  "lab",  "routing", "packet",
-                                        "probe", "reach", "mend", "export"};
+                                        "probe", "reach", "mend", "export",  "editor"};
 
 std::ptrdiff_t position(const std::string& room) {
     return std::ranges::find(rooms, room) - rooms.begin();
@@ -33,7 +33,7 @@ std::vector<std::string> trespasses(const std::filesystem::path& file, const std
     for (std::string line; std::getline(stream, line);) {
         std::smatch match;
         bool later = std::regex_match(line, match, own) && position(match[1]) > position(room);
-        bool printing = room != "export" && std::regex_match(line, interface);
+        bool printing = position(room) < position("export") && std::regex_match(line, interface);
         if (later || printing)
             found.push_back(file.string() + ": " + line);
     }

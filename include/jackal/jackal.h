@@ -10,6 +10,10 @@
 // Nothing here prints, reads a clock, or touches a file, but for plan::read_file.
 #pragma once
 
+#include "jackal/editor/completion.h"
+#include "jackal/editor/outline.h"
+#include "jackal/editor/position.h"
+#include "jackal/editor/view.h"
 #include "jackal/export/changes.h"
 #include "jackal/export/csv.h"
 #include "jackal/export/json.h"

@@ -391,4 +391,17 @@ Outcome search(const plan::Plan& plan, const Goals& goals, const Limits& limits,
     return Search(plan, goals, limits, goes_on).run();
 }
 
+Outcome make_healthy(const plan::Plan& plan, const Limits& limits,
+                     const std::function<bool()>& goes_on) {
+    Outcome outcome = search(plan, {}, limits, goes_on);
+    if (outcome.proof != Outcome::Proof::nothing_to_do)
+        return outcome;
+    outcome = search(plan, {.warnings = true}, limits, goes_on);
+    if (outcome.proof == Outcome::Proof::none)
+        outcome.proof =
+            outcome.changes.empty() ? Outcome::Proof::nothing_to_do : Outcome::Proof::best_found;
+    outcome.left.clear();
+    return outcome;
+}
+
 } // namespace jackal::mend

@@ -55,7 +55,8 @@ std::unique_ptr<const Changed> after(const plan::Plan& plan) {
 
 class Trial {
   public:
-    Trial(const plan::Plan& plan, std::size_t rows) : plan_(plan), rows_(rows) {}
+    Trial(const plan::Plan& plan, std::size_t rows, const std::function<bool()>& goes_on)
+        : plan_(plan), rows_(rows), goes_on_(goes_on) {}
 
     void run(Finding& finding) {
         if (finding.remedy.edits.empty())
@@ -99,14 +100,14 @@ class Trial {
 
   private:
     bool can_build() {
-        if (left_ < rows_)
+        if (left_ < rows_ || (goes_on_ && !goes_on_()))
             return false;
         left_ -= rows_;
         return true;
     }
 
     void try_pair(Finding& finding) {
-        if (left_ < rows_ * probe::most_mending_rounds)
+        if (left_ < rows_ * probe::most_mending_rounds || (goes_on_ && !goes_on_()))
             return;
         probe::Mending mending = probe::mend(plan_, finding.from, finding.to);
         left_ -=
@@ -145,6 +146,7 @@ class Trial {
 
     const plan::Plan& plan_;
     const std::size_t rows_; // of the lab, about
+    const std::function<bool()>& goes_on_;
     std::size_t left_ = limits::tried_rows;
 };
 
@@ -195,11 +197,12 @@ void sort_by_consequence(Trial& trial, std::vector<Finding>& findings, std::size
 
 } // namespace
 
-void try_remedies(const plan::Plan& plan, const lab::Lab& lab, Check& check) {
+void try_remedies(const plan::Plan& plan, const lab::Lab& lab, Check& check,
+                  const std::function<bool()>& goes_on) {
     constexpr std::size_t rows_of_speaker = 10; // what it learns is worked out, too
     std::size_t rows =
         lab.machines.size() + lab.nics.size() + rows_of_speaker * lab.speakers.size() + 1;
-    Trial trial(plan, rows);
+    Trial trial(plan, rows, goes_on);
     std::span<Finding> first(check.findings);
     first = first.first(std::min(first.size(), limits::tried_rows / rows));
     std::vector<std::set<std::string>> tried;

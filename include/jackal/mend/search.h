@@ -99,4 +99,9 @@ struct JACKAL_API Outcome {
 JACKAL_API Outcome search(const plan::Plan& plan, const Goals& goals, const Limits& limits = {},
                           const std::function<bool()>& goes_on = {});
 
+/// The search for errors and unmet expectations; where there are none, for those warnings that can
+/// be mended, as the others may be meant.
+JACKAL_API Outcome make_healthy(const plan::Plan& plan, const Limits& limits = {},
+                                const std::function<bool()>& goes_on = {});
+
 } // namespace jackal::mend

@@ -43,7 +43,9 @@ JACKAL_API Check check(const routing::Settled& settled,
 /// Tries the remedies of the findings, each on a copy of the plan that `lab` was built from, puts
 /// those first that others follow from (Finding::follows), and adds what else is asked for then: a
 /// NIC that is behind two things that are down needs both up. How it went is Remedy::proof; of a
-/// large lab some stay untried (limits::tried_rows).
-JACKAL_API void try_remedies(const plan::Plan& plan, const lab::Lab& lab, Check& check);
+/// large lab some stay untried (limits::tried_rows), and all that are left once `goes_on`, asked
+/// before each lab that is built, if given, returns false.
+JACKAL_API void try_remedies(const plan::Plan& plan, const lab::Lab& lab, Check& check,
+                             const std::function<bool()>& goes_on = {});
 
 } // namespace jackal::reach

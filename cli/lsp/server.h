@@ -1,0 +1,100 @@
+// A language server (Language Server Protocol 3.17) for plan files.
+//
+// One thread reads messages, one looks at texts (worker.h), and the one that calls run() answers:
+// from what is known of the newest text that read, with places moved along where the text has
+// changed since. So no answer waits for a check.
+#pragma once
+
+#include "lsp/messages.h"
+#include "lsp/worker.h"
+
+#include "jackal/editor/position.h"
+
+#include <variant>
+
+namespace jackal::cli::lsp {
+
+class Server {
+  public:
+    Server(std::FILE* in, std::FILE* out);
+    ~Server();
+    Server(const Server&) = delete;
+    Server& operator=(const Server&) = delete;
+
+    /// Answers until the client says `exit` or closes the stream. True if it said `shutdown`
+    /// before.
+    bool run();
+
+  private:
+    // A plan that is open in the editor.
+    struct Document {
+        std::string text;
+        std::int64_t version = 0;
+        Known last;                               // of the newest text that was looked at
+        Known readable;                           // of the newest that is a plan, with its check
+        std::shared_ptr<const editor::View> yaml; // of the newest that is YAML
+    };
+    // A request to change something, until it is done.
+    struct Pending {
+        json id;    // of the request
+        json token; // of its progress, or null
+        std::string uri;
+        std::int64_t version = 0;
+    };
+    struct Closed {};
+    using Event = std::variant<std::string, Known, Done, Closed>;
+
+    void push(Event event);
+    Event pop();
+    void send(const json& message);
+
+    void take(const std::string& content);
+    void take(const Known& known);
+    void take(const Done& done);
+    void take_request(const json& id, const std::string& method, const json& params);
+    void take_notification(const std::string& method, const json& params);
+    void take_response(const json& message);
+
+    void initialize(const json& params);
+    json capabilities() const;
+    void open(const json& params);
+    void change(const json& params);
+    void publish(const std::string& uri, const Document& document);
+
+    json hover(const json& params);
+    json complete(const json& params);
+    json definition(const json& params);
+    json references(const json& params, bool as_highlights);
+    json prepare_rename(const json& params);
+    json rename(const json& params);
+    json symbols(const json& params);
+    json hints(const json& params);
+    json actions(const json& params);
+    void execute(const json& id, const json& params);
+    void cancel(const json& params);
+
+    const Document& document(const json& params) const;
+    json workspace_edit(const std::string& uri, std::int64_t version, const std::string& text,
+                        const std::vector<editor::TextChange>& changes) const;
+
+    std::FILE* in_;
+    std::FILE* out_;
+    std::mutex mutex_;
+    std::condition_variable arrived_;
+    std::deque<Event> events_;
+
+    bool is_initialized_ = false;
+    bool is_shut_down_ = false;
+    bool takes_versions_ = false; // of documents that are to be changed
+    bool takes_markdown_ = true;
+    editor::Unit unit_ = editor::Unit::utf16;
+    std::map<std::string, Document> documents_; // by URI
+    std::map<std::uint64_t, Pending> pending_;  // by number of the task
+    std::map<std::uint64_t, Pending> applying_; // by id of our request
+    std::uint64_t last_number_ = 0;
+
+    std::unique_ptr<Worker> worker_;
+    std::thread reader_; // last, as it uses the others
+};
+
+} // namespace jackal::cli::lsp
