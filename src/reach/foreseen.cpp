@@ -58,23 +58,23 @@ std::optional<std::size_t> Foreseen::place(lab::MachineId machine, net::Address 
     return std::nullopt;
 }
 
-std::optional<Foreseen::End> Foreseen::only_end(lab::MachineId machine) const {
-    const auto nics = lab_.nics_of(machine);
-    if (lab_.machines[machine].outside || nics.size() != 1)
-        return std::nullopt;
-    for (net::Family family : net::both_families) { // the first that two have is taken
-        std::optional<End> only;
-        for (lab::AddressId id : lab_.addresses_of(nics.front())) {
-            if (lab_.addresses[id].address.family() != family)
+std::vector<std::size_t> Foreseen::ends(lab::MachineId machine, lab::NicId nic,
+                                        net::Family family) const {
+    std::vector<std::size_t> ends;
+    if (lab_.machines[machine].outside) // its name may have to be asked for
+        return ends;
+    for (lab::NicId id : lab_.nics_of(machine)) {
+        if (nic && id != nic)
+            continue;
+        for (lab::AddressId address : lab_.addresses_of(id)) {
+            if (lab_.addresses[address].address.family() != family)
                 continue;
-            if (only || places_[id.row] == nowhere)
-                return std::nullopt;
-            only = End{family, places_[id.row]};
+            if (places_[address.row] == nowhere)
+                return {};
+            ends.push_back(places_[address.row]);
         }
-        if (only)
-            return only;
     }
-    return std::nullopt;
+    return ends;
 }
 
 std::optional<bool> Foreseen::reaches(const probe::PingQuestion& question) const {

@@ -22,13 +22,9 @@ class Foreseen {
     /// Whether the question gets its reply; nothing if only a walk tells.
     std::optional<bool> reaches(const probe::PingQuestion& question) const;
 
-    /// Where in the matrix of the first family that a machine has an address of this stands;
-    /// nothing if it has several, or none there, or its name has to be asked for.
-    struct End {
-        net::Family family;
-        std::size_t place = 0;
-    };
-    std::optional<End> only_end(lab::MachineId machine) const;
+    /// Where in the matrix of the family the addresses of a machine stand, or those of `nic` if it
+    /// is given: one of them is meant whoever asks. Empty if there are none, or not all are there.
+    std::vector<std::size_t> ends(lab::MachineId machine, lab::NicId nic, net::Family family) const;
     const Matrix& matrix(net::Family family) const { return matrices_[family]; }
 
   private:

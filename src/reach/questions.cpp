@@ -8,62 +8,79 @@ namespace jackal::reach {
 
 Questions::Questions(const lab::Lab& lab, std::span<const lab::MachineId> senders,
                      std::span<const probe::Endpoint> targets, const Foreseen* foreseen)
-    : lab_(lab), senders_(senders), targets_(targets), is_single_sender_(senders.size()),
-      is_single_target_(targets.size()), doubtful_(senders.size()) {
+    : lab_(lab), senders_(senders), targets_(targets), is_known_sender_(senders.size()),
+      is_known_machine_(lab.machines.size()), is_known_target_(targets.size()),
+      doubtful_(senders.size()) {
     std::vector<std::size_t> own(lab.machines.size());
     for (const probe::Endpoint& target : targets)
         ++own[target.machine.row];
     for (lab::MachineId sender : senders)
         pairs_ += targets.size() - own[sender.row];
     if (foreseen != nullptr)
-        find_singles(*foreseen);
+        find_known(*foreseen);
     for (std::uint32_t target = 0; target < targets.size(); ++target)
-        if (!is_single_target_[target])
+        if (!is_known_target_[target])
             others_.push_back(target);
     if (matrix_ != nullptr)
-        collect_doubtful(*matrix_);
+        collect_doubtful();
 }
 
-void Questions::find_singles(const Foreseen& foreseen) {
-    std::vector<std::uint32_t> sender_of(lab_.machines.size(), nowhere);
-    for (std::uint32_t sender = 0; sender < senders_.size(); ++sender)
-        sender_of[senders_[sender].row] = sender;
-    lab::PerFamily<std::vector<Single>> singles;
-    for (std::uint32_t target = 0; target < targets_.size(); ++target) {
-        std::uint32_t sender = sender_of[targets_[target].machine.row];
-        if (sender == nowhere)
-            continue;
-        if (auto end = foreseen.only_end(targets_[target].machine))
-            singles[end->family].push_back({sender, target, end->place});
+void Questions::find_known(const Foreseen& foreseen) {
+    lab::PerFamily<std::vector<Known>> senders;
+    lab::PerFamily<std::vector<Known>> targets;
+    for (net::Family family : net::both_families) {
+        for (std::uint32_t i = 0; i < senders_.size(); ++i)
+            if (auto ends = foreseen.ends(senders_[i], {}, family); !ends.empty())
+                senders[family].push_back({i, senders_[i], std::move(ends)});
+        for (std::uint32_t i = 0; i < targets_.size(); ++i)
+            if (auto ends = foreseen.ends(targets_[i].machine, targets_[i].nic, family);
+                !ends.empty())
+                targets[family].push_back({i, targets_[i].machine, std::move(ends)});
     }
-    net::Family family = singles[net::Family::ipv4].size() < singles[net::Family::ipv6].size()
-                             ? net::Family::ipv6
-                             : net::Family::ipv4;
-    singles_ = std::move(singles[family]);
+    // IPv4 goes before IPv6 where both have it.
+    net::Family family = net::Family::ipv4;
+    if (senders.ipv4.empty() || targets.ipv4.empty())
+        family = net::Family::ipv6;
+    known_senders_ = std::move(senders[family]);
+    known_targets_ = std::move(targets[family]);
     matrix_ = &foreseen.matrix(family);
-    for (const Single& single : singles_) {
-        is_single_sender_[single.sender] = true;
-        is_single_target_[single.target] = true;
+    for (const Known& sender : known_senders_) {
+        is_known_sender_[sender.number] = true;
+        is_known_machine_[sender.machine.row] = true;
     }
+    for (const Known& target : known_targets_)
+        is_known_target_[target.number] = true;
 }
 
-void Questions::collect_doubtful(const Matrix& matrix) {
-    std::vector<std::vector<const Single*>> by_class(matrix.classes());
-    for (const Single& single : singles_)
-        by_class[matrix.class_of(single.end)].push_back(&single);
+bool Questions::is_sure(const Known& sender, const Known& target) const {
+    return std::ranges::all_of(sender.ends, [&](std::size_t from) {
+        return std::ranges::all_of(
+            target.ends, [&](std::size_t to) { return matrix_->reaches(from, to) == true; });
+    });
+}
+
+void Questions::collect_doubtful() {
+    std::vector<std::vector<const Known*>> by_class(matrix_->classes());
+    for (const Known& sender : known_senders_)
+        for (std::size_t end : sender.ends)
+            by_class[matrix_->class_of(end)].push_back(&sender);
     std::size_t kept = 0;
-    for (const Single& target : singles_) {
+    std::vector<std::uint32_t> seen_for(senders_.size(), nowhere); // the last target
+    for (const Known& target : known_targets_) {
         std::size_t doubtful = 0;
-        matrix.each_class_in_doubt(target.end, [&](std::size_t c) {
-            for (const Single* one : by_class[c]) {
-                if (one->sender == target.sender)
-                    continue;
-                ++doubtful;
-                if (++kept <= limits::checked_pairs) // more are never asked
-                    doubtful_[one->sender].push_back(target.target);
-            }
-        });
-        answered_ += singles_.size() - 1 - doubtful;
+        for (std::size_t end : target.ends)
+            matrix_->each_class_in_doubt(end, [&](std::size_t c) {
+                for (const Known* one : by_class[c]) {
+                    if (one->machine == target.machine
+                        || std::exchange(seen_for[one->number], target.number) == target.number)
+                        continue;
+                    ++doubtful;
+                    if (++kept <= limits::checked_pairs) // more are never asked
+                        doubtful_[one->number].push_back(target.number);
+                }
+            });
+        const std::size_t own = is_known_machine_[target.machine.row] ? 1 : 0;
+        answered_ += known_senders_.size() - own - doubtful;
     }
 }
 

@@ -10,9 +10,9 @@
 
 namespace jackal::reach {
 
-/// The questions of `senders`, each to all `targets` but itself. Machines with a single address of
-/// a family are not asked for one another where a matrix tells at once that they get their
-/// replies. Refers to what it is made from.
+/// The questions of `senders`, each to all `targets` but itself. They need not be asked where a
+/// matrix tells at once that all addresses of the one get replies from all that may be meant of the
+/// other, whichever are taken. Refers to what it is made from.
 class Questions {
   public:
     Questions(const lab::Lab& lab, std::span<const lab::MachineId> senders,
@@ -34,15 +34,16 @@ class Questions {
 
   private:
     static constexpr std::uint32_t nowhere = ~std::uint32_t{0};
-    // A machine with a single address.
-    struct Single {
-        std::uint32_t sender = 0;
-        std::uint32_t target = 0;
-        std::size_t end = 0; // in the matrix
+    // A sender or target, with its addresses in the matrix.
+    struct Known {
+        std::uint32_t number = 0; // of the sender or target
+        lab::MachineId machine;
+        std::vector<std::size_t> ends;
     };
 
-    void find_singles(const Foreseen& foreseen);
-    void collect_doubtful(const Matrix& matrix);
+    void find_known(const Foreseen& foreseen);
+    void collect_doubtful();
+    bool is_sure(const Known& sender, const Known& target) const;
     bool is_own(std::size_t sender, std::size_t target) const {
         return senders_[sender] == targets_[target].machine;
     }
@@ -57,25 +58,28 @@ class Questions {
     std::size_t pairs_ = 0;
     std::size_t answered_ = 0;
     const Matrix* matrix_ = nullptr;
-    std::vector<Single> singles_;        // of the family that most have
-    std::vector<bool> is_single_sender_; // by sender
-    std::vector<bool> is_single_target_; // by target
-    std::vector<std::uint32_t> others_;  // targets that are not single
-    // Targets, by sender, both single, of which the matrix does not tell that they reply.
+    std::vector<Known> known_senders_; // of the family that most have
+    std::vector<Known> known_targets_;
+    std::vector<bool> is_known_sender_;  // by sender
+    std::vector<bool> is_known_machine_; // by machine: that it is such a sender
+    std::vector<bool> is_known_target_;  // by target
+    std::vector<std::uint32_t> others_;  // targets that are not known
+    // Targets, by sender, both known, of which the matrix does not tell that they reply.
     std::vector<std::vector<std::uint32_t>> doubtful_;
 };
 
 template <class Found>
 void Questions::each_answered_site(Found found) const {
-    std::map<lab::SiteId, std::vector<const Single*>> sites;
-    for (const Single& single : singles_)
-        if (lab::SiteId site = lab_.site_of(senders_[single.sender]))
-            sites[site].push_back(&single);
+    std::map<lab::SiteId, std::array<std::vector<const Known*>, 2>> sites;
+    for (const auto* known : {&known_senders_, &known_targets_})
+        for (const Known& one : *known)
+            if (lab::SiteId site = lab_.site_of(one.machine))
+                sites[site][known == &known_targets_].push_back(&one);
     for (const auto& [from, ones] : sites)
         for (const auto& [to, others] : sites)
-            if (std::ranges::any_of(ones, [&](const Single* one) {
-                    return std::ranges::any_of(others, [&](const Single* other) {
-                        return one != other && matrix_->reaches(one->end, other->end);
+            if (std::ranges::any_of(ones[0], [&](const Known* one) {
+                    return std::ranges::any_of(others[1], [&](const Known* other) {
+                        return one->machine != other->machine && is_sure(*one, *other);
                     });
                 }))
                 found(from, to);
@@ -95,7 +99,7 @@ void Questions::each_of(std::uint32_t sender, Ask ask) const {
         if (!is_own(sender, target))
             ask(sender, target);
     };
-    if (is_single_sender_[sender]) {
+    if (is_known_sender_[sender]) {
         std::vector<std::uint32_t> all;
         std::ranges::merge(others_, doubtful_[sender], std::back_inserter(all));
         std::ranges::for_each(all, ask_other);
@@ -122,7 +126,7 @@ void Questions::each_spread(std::size_t most, Ask ask) const {
     for (std::size_t round = 0; round < targets_.size(); ++round, start += step)
         for (std::uint32_t sender = 0; sender < senders_.size(); ++sender) {
             auto target = static_cast<std::uint32_t>((start + sender) % targets_.size());
-            if (is_own(sender, target) || (is_single_sender_[sender] && is_single_target_[target]))
+            if (is_own(sender, target) || (is_known_sender_[sender] && is_known_target_[target]))
                 continue;
             if (left-- == 0)
                 return;
