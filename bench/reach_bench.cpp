@@ -2,6 +2,7 @@
 // smaller labs.
 #include "../cluster/share.h"
 #include "jackal/lab/build.h"
+#include "jackal/mend/remedies.h"
 #include "jackal/plan/read.h"
 #include "jackal/probe/exchange.h"
 #include "jackal/reach/check.h"
@@ -84,7 +85,7 @@ void check(benchmark::State& state) {
         plan::Reading reading = plan::read(text, "whole.yaml");
         lab::Lab lab = lab::build(*reading.plan);
         found = reach::check(routing::settle(lab));
-        reach::try_remedies(std::move(*reading.plan).written(), lab, found);
+        mend::try_remedies(std::move(*reading.plan).written(), lab, found);
     }
     state.counters["asked"] = static_cast<double>(found.pairs_asked);
     state.counters["pairs"] = static_cast<double>(found.pairs);

@@ -155,7 +155,7 @@ void add_check(CLI::App& app, Run& run) {
             Progress progress("checking");
             reach::Check check = reach::check(settled, std::ref(progress));
             if (options->cuts.empty()) // else they are of the lab with its cuts
-                reach::try_remedies(opened.plan, opened.lab, check);
+                mend::try_remedies(opened.plan, opened.lab, check);
             auto check_of = [&](const routing::Settled& asked) {
                 return &asked == &settled ? check : reach::check(asked, std::ref(progress));
             };

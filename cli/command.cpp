@@ -363,23 +363,13 @@ probe::PingQuestion question_of(const Opened& opened, QuestionOptions& options) 
     return *asked;
 }
 
-std::optional<probe::Mending> mending_of(const Opened& opened, const QuestionOptions& options,
-                                         const probe::PingAnswer& answer) {
+std::optional<mend::Mending> mending_of(const Opened& opened, const QuestionOptions& options,
+                                        const probe::PingAnswer& answer) {
     if (!answer.diagnosis || !options.plan.cuts.empty())
         return std::nullopt;
-    return mending_of(opened.plan, {options.from, options.to, options.ping});
-}
-
-probe::Mending mending_of(const plan::Plan& plan, const mend::Question& question) {
-    constexpr std::size_t most_labs = 60; // which takes a fraction of a second
     const Stoppable stoppable;
-    std::size_t labs = 0;
-    mend::Goals goals{.expectations = false, .errors = false};
-    goals.questions.push_back(question);
-    mend::Outcome outcome = mend::search(
-        plan, goals, {.changes = 8}, [&] { return ++labs < most_labs && !stoppable.is_to_stop(); });
-    return {outcome.edits(), outcome.left.empty() ? "" : outcome.left.front().advice,
-            outcome.is_healthy()};
+    return mend::reply(opened.plan, {options.from, options.to, options.ping},
+                       [&] { return !stoppable.is_to_stop(); });
 }
 
 } // namespace jackal::cli

@@ -179,14 +179,14 @@ std::string counted(std::size_t n, std::string_view noun);
 /// The ways there and back of a ping, its verdict, and the remedy if there is one. `mending` may
 /// be null.
 std::string ping_text(const Style& style, const Opened& opened, const routing::Settled& settled,
-                      const probe::PingAnswer& answer, const probe::Mending* mending);
+                      const probe::PingAnswer& answer, const mend::Mending* mending);
 
 /// `desk > quay-r1 > pump`
 std::string way_text(const lab::Lab& lab, const packet::Journey& journey);
 
 /// The remedy lines of a ping: what to change, and whether that is enough.
 std::string verdict_text(const Style& style, const Opened& opened, const probe::PingAnswer& answer,
-                         const probe::Mending* mending);
+                         const mend::Mending* mending);
 
 /// The options of ping, trace and connect.
 struct QuestionOptions {
@@ -217,11 +217,8 @@ probe::PingQuestion question_of(const Opened& opened, QuestionOptions& options);
 
 /// The changes that mend a failed ping; nothing if it got its reply or something was cut, as no
 /// change of the plan mends a cut.
-std::optional<probe::Mending> mending_of(const Opened& opened, const QuestionOptions& options,
-                                         const probe::PingAnswer& answer);
-
-/// The smallest set of changes after which a failed ping gets its reply and nothing else is worse.
-probe::Mending mending_of(const plan::Plan& plan, const mend::Question& question);
+std::optional<mend::Mending> mending_of(const Opened& opened, const QuestionOptions& options,
+                                        const probe::PingAnswer& answer);
 
 /// Under cuts: what the whole lab answers to the same question; else nothing.
 std::string uncut_text(const Style& style, const Opened& opened, const PlanOptions& options,

@@ -24,9 +24,9 @@ std::string ping(const Style& style, const Opened& opened, const std::string& fr
                  const std::string& to) {
     routing::Settled settled = routing::settle(opened.lab);
     probe::PingAnswer answer = probe::ping(settled, *probe::question(opened.lab, from, to));
-    std::optional<probe::Mending> mending;
+    std::optional<mend::Mending> mending;
     if (answer.diagnosis)
-        mending = mending_of(opened.plan, {from, to, {}});
+        mending = mend::reply(opened.plan, {from, to, {}});
     return ping_text(style, opened, settled, answer, mending ? &*mending : nullptr);
 }
 

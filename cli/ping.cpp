@@ -190,7 +190,7 @@ Outcome ask(const Style& style, QuestionOptions& question) {
         return ask_every_way(style, opened, question.plan, settled, asked);
     probe::PingAnswer answer = probe::ping(settled, asked);
     auto mending = mending_of(opened, question, answer);
-    const probe::Mending* mend = mending ? &*mending : nullptr;
+    const mend::Mending* mend = mending ? &*mending : nullptr;
     int status = answer.diagnosis ? status_no : status_well;
     if (question.plan.json())
         return {json_of(opened, question.plan, settled,
@@ -207,7 +207,7 @@ Outcome ask(const Style& style, QuestionOptions& question) {
 }
 
 std::string verdict_text(const Style& style, const Opened& opened, const probe::PingAnswer& answer,
-                         const probe::Mending* mending) {
+                         const mend::Mending* mending) {
     const auto& service = answer.question.service;
     if (!answer.diagnosis)
         return fmt::format(
@@ -239,7 +239,7 @@ std::string verdict_text(const Style& style, const Opened& opened, const probe::
 }
 
 std::string ping_text(const Style& style, const Opened& opened, const routing::Settled& settled,
-                      const probe::PingAnswer& answer, const probe::Mending* mending) {
+                      const probe::PingAnswer& answer, const mend::Mending* mending) {
     std::string out = ends_text(style, settled.lab(), answer) + "\n";
     Table table({"", "", "", ""});
     if (answer.out)

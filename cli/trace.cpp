@@ -7,7 +7,7 @@ namespace jackal::cli {
 namespace {
 
 std::string trace_text(const Style& style, const Opened& opened, const probe::TraceAnswer& answer,
-                       const probe::Mending* mending) {
+                       const mend::Mending* mending) {
     Table table({"TTL", "machine", "address", "says", "ms"});
     table.right(0);
     table.right(4);
@@ -33,7 +33,7 @@ struct TraceCommand {
         probe::PingQuestion asked = question_of(opened, question);
         probe::TraceAnswer answer = probe::trace(settled, asked);
         auto mending = mending_of(opened, question, answer.ping);
-        const probe::Mending* mend = mending ? &*mending : nullptr;
+        const mend::Mending* mend = mending ? &*mending : nullptr;
         int status = answer.ping.diagnosis ? status_no : status_well;
         if (question.plan.json())
             return {json_of(opened, question.plan, settled,

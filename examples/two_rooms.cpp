@@ -53,7 +53,7 @@ int main() {
     std::cout << "lamp to bell: " << plan::slug(answer.diagnosis->cause) << ", "
               << answer.diagnosis->explanation << '\n';
 
-    probe::Mending mending = probe::mend(plan, "lamp", "bell");
+    mend::Mending mending = mend::reply(plan, {"lamp", "bell"});
     for (const std::string& line : lab::to_lines({mending.edits, mending.advice}, plan))
         std::cout << "remedy: " << line << '\n';
 

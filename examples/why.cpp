@@ -26,7 +26,7 @@ int explain(const plan::Plan& plan, const char* from, const char* to) {
     std::cout << plan::slug(d.cause) << " at " << lab.machines[d.where].name << ", "
               << plan::to_string(d.at, lab.source) << '\n'
               << d.explanation << '\n';
-    probe::Mending mending = probe::mend(plan, from, to);
+    mend::Mending mending = mend::reply(plan, {from, to});
     for (const std::string& line : lab::to_lines({mending.edits, mending.advice}, plan))
         std::cout << "change " << line << '\n';
     std::cout << (mending.mends ? "then it answers" : "more is needed behind that") << '\n';

@@ -504,6 +504,9 @@ TEST_CASE("the server: names, symbols, hints, everything mended at once") {
     // What no client should send.
     client.send_text("{");
     client.send_text("[]");
+    client.send_text(R"({"method": 7, "id": {}})");
+    client.send_text(R"({"result": {"applied": "yes"}})");
+    client.send_text(R"({"method": "textDocument/didChange", "params": [1]})");
     CHECK(client.ask("textDocument/rename", {{"textDocument", uri}})["error"]["code"] == -32602);
     CHECK(client.ask("textDocument/foldAll", json::object())["error"]["code"] == -32601);
     CHECK(client.ask("textDocument/hover",

@@ -3,7 +3,7 @@
 
 #include "jackal/lab/build.h"
 #include "jackal/plan/read.h"
-#include "jackal/probe/mend.h"
+#include "jackal/probe/question.h"
 
 #include <doctest/doctest.h>
 #include <string>

@@ -3,7 +3,7 @@
 
 #include "jackal/lab/start_order.h"
 #include "jackal/plan/outside.h"
-#include "jackal/probe/mend.h"
+#include "jackal/probe/question.h"
 
 #include <algorithm>
 #include <doctest/doctest.h>

@@ -1,8 +1,8 @@
 #include "lab_of.h"
 
 #include "jackal/lab/build.h"
+#include "jackal/mend/remedies.h"
 #include "jackal/plan/read.h"
-#include "jackal/probe/mend.h"
 #include "jackal/probe/trace.h"
 #include "jackal/reach/check.h"
 #include "jackal/reach/verify.h"
@@ -214,7 +214,7 @@ TEST_CASE("whatever is broken in the demo, the remedy mends every ping that fail
                 continue; // some pairs of the demo have no family in common
             ++failures;
             causes.insert(answer.diagnosis->cause);
-            probe::Mending mending = probe::mend(plan, from, to);
+            mend::Mending mending = mend::reply(plan, {from, to});
             CAPTURE(round);
             CAPTURE(from);
             CAPTURE(to);

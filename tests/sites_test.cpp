@@ -2,6 +2,7 @@
 #include "lab_of.h"
 
 #include "jackal/lab/peering.h"
+#include "jackal/mend/remedies.h"
 #include "jackal/plan/validate.h"
 #include "jackal/reach/check.h"
 #include "jackal/reach/sites.h"
@@ -131,7 +132,7 @@ TEST_CASE("peerings are not transitive: a relay must be there, and both ends mus
         CHECK(outcome(lab, "cow", "elk") == expected);
         CHECK(outcome(lab, "elk", "cow") == expected);
         CHECK(outcome(lab, "cow", "hen") == "reply");
-        probe::Mending mending = probe::mend(plan::read(text, "t").plan->written(), "cow", "elk");
+        mend::Mending mending = mend::reply(plan::read(text, "t").plan->written(), {"cow", "elk"});
         CHECK(mending.mends);
     }
 }
@@ -184,7 +185,7 @@ TEST_CASE("a way outside is shared if one side lends and the other borrows") {
         plan::Plan plan = plan::read(text, "t").plan->written();
         lab::Lab lab = lab::build(plan);
         CHECK(outcome(lab, "cow", "198.51.100.7") == c.gets);
-        CHECK(probe::mend(plan, "cow", "198.51.100.7").mends);
+        CHECK(mend::reply(plan, {"cow", "198.51.100.7"}).mends);
         if (c.uplink)
             CHECK(outcome(lab, "hog", "198.51.100.7") == "reply");
     }
@@ -310,7 +311,7 @@ TEST_CASE("a tunnel works only if its packets do, in both directions") {
     circular.replace(circular.find("{to: m, via: c}"), 15, "{to: 10.0.0.0/8, via: c}");
     probe::PingAnswer answer = ping_through(circular, 56);
     CHECK(answer.diagnosis->cause == plan::Cause::tunnel_down);
-    CHECK(probe::mend(plan::read(circular, "t").plan->written(), "g", "h").mends);
+    CHECK(mend::reply(plan::read(circular, "t").plan->written(), {"g", "h"}).mends);
 }
 
 TEST_CASE("ways are built and asked, each on a copy of the plan") {
@@ -354,9 +355,9 @@ routers: {r: {nics: [{subnet: s}]}}
     auto gap = lab::gap_between(lab, *lab.site("one"), *lab.site("two"));
     REQUIRE(gap.has_value());
     CHECK(gap->remedy.edits.empty());
-    CHECK_NOTHROW(probe::mend(plan, "a", "b"));
+    CHECK_NOTHROW(mend::reply(plan, {"a", "b"}));
     reach::Check check = reach::check(routing::settle(lab));
-    reach::try_remedies(plan, lab, check);
+    mend::try_remedies(plan, lab, check);
     for (const lab::Finding& finding : check.findings)
         CHECK(plan::problems(plan::apply(plan, finding.remedy.edits)).empty());
 }

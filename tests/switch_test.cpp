@@ -2,7 +2,7 @@
 #include "lab_of.h"
 
 #include "jackal/lab/wiring.h"
-#include "jackal/probe/mend.h"
+#include "jackal/probe/question.h"
 
 #include <algorithm>
 #include <doctest/doctest.h>

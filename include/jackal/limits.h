@@ -108,8 +108,8 @@ constexpr std::size_t sweep_cuts = 200'000;
 /// Of one cut, and of all of a sweep: pairs of subnets whose losses are kept.
 constexpr std::size_t cut_losses = 1'000;
 constexpr std::size_t sweep_losses = 10'000'000;
-/// Labs that are built to mend one ping.
-constexpr int mending_rounds = 16;
+/// Labs that are built to mend one ping, or one finding.
+constexpr std::size_t mending_labs = 60;
 /// Pings that the script of a lab asks.
 constexpr std::size_t script_pings = 10'000;
 

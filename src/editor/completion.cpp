@@ -13,7 +13,7 @@ namespace jackal::editor {
 
 namespace {
 
-constexpr std::size_t most = 2'000;
+constexpr std::size_t most_completions = 2'000;
 
 class Completer {
   public:
@@ -39,7 +39,7 @@ class Completer {
 
   private:
     void add(std::string label, std::string insert, std::string about, Completion::Sort sort) {
-        if (all_.size() < most && seen_.insert(label).second)
+        if (all_.size() < most_completions && seen_.insert(label).second)
             all_.push_back({std::move(label), std::move(insert), std::move(about), sort});
     }
 

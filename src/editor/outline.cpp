@@ -48,8 +48,8 @@ struct Outline::Parts {
     }
 
     std::vector<Symbol> symbols_of(Id node, Mark end, const Grammar::Rules& rules,
-                                   bool is_top) const;
-    Symbol symbol(Id key, Id value, Mark end, const Grammar::Rules& rules, bool is_top) const;
+                                   bool with_parts) const;
+    Symbol symbol(Id key, Id value, Mark end, const Grammar::Rules& rules, bool with_parts) const;
     std::string label(Id item) const;
     std::string short_text(Id node) const;
 
@@ -195,7 +195,7 @@ std::string Outline::Parts::label(Id item) const {
 }
 
 Symbol Outline::Parts::symbol(Id key, Id value, Mark behind, const Grammar::Rules& rules,
-                              bool is_top) const {
+                              bool with_parts) const {
     Symbol symbol;
     symbol.name = plan::printable(document->text(key));
     symbol.at = {document->at(key), end(key, document->at(key))};
@@ -205,13 +205,13 @@ Symbol Outline::Parts::symbol(Id key, Id value, Mark behind, const Grammar::Rule
     const auto inner = Grammar::of_plans().behind(rules, document->text(key));
     if (document->kind(value) == NodeKind::scalar)
         symbol.detail = short_text(value);
-    else if (!document->is_alias(value) && (is_top || symbol.kind))
-        symbol.parts = symbols_of(value, behind, inner, false);
+    else if (!document->is_alias(value) && (with_parts || symbol.kind == Kind::device))
+        symbol.parts = symbols_of(value, behind, inner, symbol.kind.has_value());
     return symbol;
 }
 
 std::vector<Symbol> Outline::Parts::symbols_of(Id node, Mark behind, const Grammar::Rules& rules,
-                                               bool is_top) const {
+                                               bool with_parts) const {
     std::vector<Symbol> symbols;
     const bool is_mapping = document->kind(node) == NodeKind::mapping;
     for (Id child = document->first_child(node); child != Document::none;) {
@@ -219,7 +219,7 @@ std::vector<Symbol> Outline::Parts::symbols_of(Id node, Mark behind, const Gramm
         const Id next = document->next_sibling(value);
         const Mark last = end(value, next == Document::none ? behind : document->at(next));
         if (is_mapping) {
-            symbols.push_back(symbol(child, value, last, rules, is_top));
+            symbols.push_back(symbol(child, value, last, rules, with_parts));
         } else {
             Symbol item{.name = label(child)};
             item.at = {document->at(child), end(child, document->at(child))};

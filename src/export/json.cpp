@@ -123,7 +123,7 @@ json error(const Lab& lab, const probe::SeenError& seen) {
 }
 
 json ping_value(const plan::Plan& plan, const routing::Settled& settled,
-                const probe::PingAnswer& answer, const probe::Mending* mending) {
+                const probe::PingAnswer& answer, const mend::Mending* mending) {
     const Lab& lab = settled.lab();
     bool reply = !answer.diagnosis;
     const auto& service = answer.question.service;
@@ -818,7 +818,7 @@ std::string link_states_json(const routing::Settled& settled,
 }
 
 std::string ping_json(const plan::Plan& plan, const routing::Settled& settled,
-                      const probe::PingAnswer& answer, const probe::Mending* mending) {
+                      const probe::PingAnswer& answer, const mend::Mending* mending) {
     return text(ping_value(plan, settled, answer, mending));
 }
 
@@ -892,7 +892,7 @@ std::string timeline_json(const Lab& lab, const probe::TimelineQuestion& questio
 }
 
 std::string trace_json(const plan::Plan& plan, const routing::Settled& settled,
-                       const probe::TraceAnswer& answer, const probe::Mending* mending) {
+                       const probe::TraceAnswer& answer, const mend::Mending* mending) {
     const Lab& lab = settled.lab();
     json hops = json::array();
     for (const probe::TraceHop& hop : answer.hops) {

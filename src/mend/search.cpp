@@ -1,7 +1,7 @@
 #include "jackal/mend/search.h"
 
 #include "mend/candidates.h"
-#include "mend/state.h"
+#include "mend/searching.h"
 #include "reach/parallel.h"
 
 #include <algorithm>
@@ -56,17 +56,14 @@ class Search {
            const std::function<bool()>& goes_on)
         : plan_(plan), goals_(goals), limits_(limits), ask_(goes_on), most_(limits.changes) {}
 
-    Outcome run() {
-        std::shared_ptr<const State> state = State::of(plan_, goals_, nullptr);
-        ++outcome_.tried;
-        if (state == nullptr)
-            throw std::invalid_argument("the plan has problems; it cannot be mended");
+    Found run(const routing::Settled& settled, std::shared_ptr<const State> state) {
         before_ = state->as_before();
+        before_.settled = &settled;
         Node root;
         root.state = std::move(state);
         if (is_healthy(root)) {
             outcome_.proof = Outcome::Proof::nothing_to_do;
-            return std::move(outcome_);
+            return {std::move(outcome_), root.state};
         }
         furthest_ = root;
         // Warnings may be meant: they are not worth a move of anything. Nor is a single question.
@@ -75,29 +72,78 @@ class Search {
         furthest_reach_ = !is_broken                 ? Reach::switches
                           : goals_.questions.empty() ? Reach::anywhere
                                                      : Reach::alternatives;
-        for (bool strict : {true, false}) {
-            strict_ = strict;
-            for (auto [reach, width] :
-                 {std::pair(Reach::remedies, 1), std::pair(Reach::switches, 2),
-                  std::pair(Reach::alternatives, 1), std::pair(Reach::anywhere, 1),
-                  std::pair(Reach::alternatives, 4), std::pair(Reach::anywhere, 4)})
-                if (!best_ && goes_on())
-                    look(root, reach, static_cast<std::size_t>(width));
-            if (best_)
-                break;
-        }
-        if (best_)
+        if (goals_.questions.empty())
+            look_far(root);
+        else
+            look_near(root);
+        if (best_ && !limits_.is_quick)
             improve(root);
-        const bool is_smallest = best_ && prove(root);
+        const bool is_smallest = best_ && !limits_.is_quick && prove(root);
         if (best_)
             refine();
         finish(is_smallest);
-        return std::move(outcome_);
+        return {std::move(outcome_), best_ ? best_->state : furthest_.state};
     }
 
   private:
-    bool is_healthy(const Node& node) const {
-        return node.state->failing().empty() && !node.does_harm(strict_);
+    struct Pass {
+        Reach reach;
+        std::size_t width;
+    };
+    static constexpr Pass passes[] = {{Reach::remedies, 1},     {Reach::switches, 2},
+                                      {Reach::alternatives, 1}, {Reach::anywhere, 1},
+                                      {Reach::alternatives, 4}, {Reach::anywhere, 4}};
+
+    // However far it has to go, a set that brings no warning is better than one that does.
+    void look_far(const Node& root) {
+        for (bool strict : {true, false})
+            for (const Pass& pass : passes)
+                look_once(root, pass, strict);
+    }
+
+    // Of a single question what lies near is better.
+    void look_near(const Node& root) {
+        for (const Pass& pass : passes)
+            for (bool strict : {true, false})
+                look_once(root, pass, strict);
+    }
+
+    void look_once(const Node& root, const Pass& pass, bool strict) {
+        if (best_ || !goes_on())
+            return;
+        strict_ = strict;
+        look(root, pass.reach, pass.width);
+    }
+
+    bool is_healthy(const Node& node) {
+        return node.state->failing().empty() && !node.does_harm(strict_) && !takes_replies(node);
+    }
+
+    // True if some ping between machines of the plan got its reply before and gets none now. Where
+    // expectations are to be met that may be what they want; they tell what else must not be.
+    bool takes_replies(const Node& node) {
+        if (goals_.expectations || node.changes.empty()
+            || plan_.machines.size() > most_machines_beside)
+            return false;
+        auto [known, is_new] = takes_replies_.try_emplace(node.state);
+        if (is_new) {
+            plan::Plan plan = plan_;
+            for (const Change& change : node.changes)
+                plan = plan::apply(std::move(plan), change.edits);
+            const lab::Lab lab = lab::build(plan);
+            const routing::Settled settled = routing::settle(lab);
+            known->second = std::ranges::any_of(plan_.machines, [&](const plan::Machine& from) {
+                return std::ranges::any_of(plan_.machines, [&](const plan::Machine& to) {
+                    return &from != &to && is_taken(settled, from.name, to.name);
+                });
+            });
+        }
+        return known->second;
+    }
+    bool is_taken(const routing::Settled& settled, const std::string& from,
+                  const std::string& to) const {
+        const auto now = probe::question(settled.lab(), from, to);
+        return now && !probe::exchange(settled, *now).replied() && !before_.failed(from, to);
     }
 
     bool goes_on() {
@@ -175,9 +221,11 @@ class Search {
     }
 
     void take_if_better(const Node& node) {
-        if (node.rank() < furthest_.rank() && node.state->harm().empty())
+        const bool is_answer = is_healthy(node);
+        const bool is_step = node.state->harm().empty() && !node.state->failing().empty();
+        if (node.rank() < furthest_.rank() && (is_answer || is_step))
             furthest_ = node;
-        if (is_healthy(node) && (!best_ || node.cost() < best_->cost()))
+        if (is_answer && (!best_ || node.cost() < best_->cost()))
             best_ = node;
     }
 
@@ -377,6 +425,7 @@ class Search {
     bool stopped_ = false;
     bool strict_ = true; // a new warning is harm, too
     Before before_;
+    std::map<std::shared_ptr<const State>, bool> takes_replies_;
     std::optional<Node> best_;
     Node furthest_; // without harm
     std::mutex mutex_;
@@ -386,9 +435,22 @@ class Search {
 
 } // namespace
 
+Found search_from(const plan::Plan& plan, const routing::Settled& settled,
+                  std::shared_ptr<const State> root, const Goals& goals, const Limits& limits,
+                  const std::function<bool()>& goes_on) {
+    return Search(plan, goals, limits, goes_on).run(settled, std::move(root));
+}
+
 Outcome search(const plan::Plan& plan, const Goals& goals, const Limits& limits,
                const std::function<bool()>& goes_on) {
-    return Search(plan, goals, limits, goes_on).run();
+    std::shared_ptr<const State> root = State::of(plan, goals, nullptr);
+    if (root == nullptr)
+        throw std::invalid_argument("the plan has problems; it cannot be mended");
+    const lab::Lab lab = lab::build(plan);
+    const routing::Settled settled = routing::settle(lab);
+    Outcome outcome = search_from(plan, settled, std::move(root), goals, limits, goes_on).outcome;
+    ++outcome.tried;
+    return outcome;
 }
 
 Outcome make_healthy(const plan::Plan& plan, const Limits& limits,

@@ -13,6 +13,18 @@ std::string key_of(plan::Cause cause, const std::string& subject) {
     return fmt::format("{} {}", plan::slug(cause), subject);
 }
 
+std::string key_at(const lab::Finding& finding) {
+    return fmt::format("{} {} {}", key_of(finding.cause, finding.subject), finding.at.line,
+                       finding.at.column);
+}
+
+bool Before::failed(const std::string& from, const std::string& to) const {
+    if (settled == nullptr || from.empty())
+        return false;
+    auto asked = probe::question(settled->lab(), from, to);
+    return asked && !probe::exchange(*settled, *asked).replied();
+}
+
 namespace {
 
 void add_machine(std::vector<std::string>& machines, std::string_view name) {
@@ -53,9 +65,13 @@ std::string message_of(const plan::Expectation& wanted, const reach::Verdict& ve
                        is_diagnosed ? verdict.answer->diagnosis->explanation : verdict.explanation);
 }
 
-bool is_asked(const Goals& goals, const Failing& failing) {
-    bool are_all = goals.causes.empty() && goals.lines.empty();
-    return are_all || goals.causes.contains(failing.cause) || goals.lines.contains(failing.at.line);
+// `place` is that of a finding with its key, or empty.
+bool is_asked(const Goals& goals, const Failing& failing, const std::string& place) {
+    bool are_all = goals.causes.empty() && goals.lines.empty() && goals.findings.empty();
+    return are_all || goals.causes.contains(failing.cause) || goals.lines.contains(failing.at.line)
+           || std::ranges::any_of(goals.findings, [&](const lab::Finding& finding) {
+                  return place == key_at(finding);
+              });
 }
 
 } // namespace
@@ -78,7 +94,19 @@ void State::ask(const lab::Lab& lab, const Goals& goals, const Before* before) {
     const bool is_large = lab.machines.size() > most_machines_beside;
     if (!goals.questions.empty() && (is_large || (!failing_.empty() && before != nullptr)))
         return; // whatever else becomes of it
-    const reach::Check check = reach::check(settled);
+    take(lab, reach::check(settled), goals, before);
+}
+
+std::shared_ptr<const State> State::of_check(const routing::Settled& settled,
+                                             const reach::Check& check, const Goals& goals) {
+    auto state = std::make_shared<State>();
+    state->take_questions(settled, goals);
+    state->take(settled.lab(), check, goals, nullptr);
+    return state;
+}
+
+void State::take(const lab::Lab& lab, const reach::Check& check, const Goals& goals,
+                 const Before* before) {
     answered_ = check.answered;
     for (const lab::Finding& finding : check.findings)
         take(finding, goals, before);
@@ -98,14 +126,17 @@ void State::take(const lab::Finding& finding, const Goals& goals, const Before* 
     add_machine(failing.machines, finding.subject);
     add_machine(failing.machines, finding.from);
     add_machine(failing.machines, finding.to);
+    const std::string place = key_at(finding);
     as_before_.findings.insert(failing.key);
-    const bool is_new = before != nullptr && !before->findings.contains(failing.key);
+    as_before_.places.insert(place);
+    const bool is_new = before != nullptr && !before->findings.contains(failing.key)
+                        && !before->failed(finding.from, finding.to);
     const bool was_error = before != nullptr && before->errors.contains(failing.key);
     failing.is_warning = finding.severity == lab::Severity::warning;
     const bool is_error = !failing.is_warning || was_error;
     if (!failing.is_warning)
         as_before_.errors.insert(failing.key);
-    if ((is_error ? goals.errors : goals.warnings) && is_asked(goals, failing))
+    if ((is_error ? goals.errors : goals.warnings) && is_asked(goals, failing, place))
         failing_.push_back(std::move(failing));
     else if (is_new)
         harm_.push_back(std::move(failing));
@@ -128,7 +159,7 @@ void State::take(const lab::Lab& lab, const reach::Verdict& verdict, const Goals
         add_met(failing.machines, lab, *verdict.answer);
         progress_ += progress_of(*verdict.answer);
     }
-    if (goals.expectations && is_asked(goals, failing))
+    if (goals.expectations && is_asked(goals, failing, ""))
         failing_.push_back(std::move(failing));
     else if (before != nullptr && !before->unmet.contains(verdict.expectation))
         harm_.push_back(std::move(failing));

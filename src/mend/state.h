@@ -20,14 +20,20 @@ struct Failing {
     bool is_warning = false;
 };
 
-/// What tells a finding from others, whatever else becomes of the plan.
+/// What a finding is about, whatever else becomes of the plan; others may be of the same kind.
 std::string key_of(plan::Cause cause, const std::string& subject);
+/// The same with its place, which tells it from others.
+std::string key_at(const lab::Finding& finding);
 
 /// What the plan had before any change: told of again, it is nothing new.
 struct Before {
     std::set<std::string> findings; ///< their keys
+    std::set<std::string> places;   ///< and those with the places
     std::set<std::string> errors;   ///< those of errors: they shall be gone, not just be less
     std::set<std::size_t> unmet;    ///< expectations
+    const routing::Settled* settled = nullptr; ///< to ask whether a ping got its reply then
+
+    bool failed(const std::string& from, const std::string& to) const;
 };
 
 /// What fails in a plan after some changes.
@@ -36,6 +42,9 @@ class State {
     /// Null if the plan does not read.
     static std::shared_ptr<const State> of(const plan::Plan& plan, const Goals& goals,
                                            const Before* before);
+    /// That of a lab as it was checked, before any change.
+    static std::shared_ptr<const State> of_check(const routing::Settled& settled,
+                                                 const reach::Check& check, const Goals& goals);
 
     /// What was asked for and fails, root causes first.
     const std::vector<Failing>& failing() const { return failing_; }
@@ -54,6 +63,8 @@ class State {
 
   private:
     void ask(const lab::Lab& lab, const Goals& goals, const Before* before);
+    void take(const lab::Lab& lab, const reach::Check& check, const Goals& goals,
+              const Before* before);
     void take(const lab::Finding& finding, const Goals& goals, const Before* before);
     void take(const lab::Lab& lab, const reach::Verdict& verdict, const Goals& goals,
               const Before* before);

@@ -1,6 +1,6 @@
 #include "jackal/reach/compare.h"
 
-#include "jackal/probe/mend.h"
+#include "jackal/probe/question.h"
 #include "jackal/reach/grid.h"
 #include "reach/speaker.h"
 

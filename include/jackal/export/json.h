@@ -7,8 +7,8 @@
 #include "jackal/api.h"
 #include "jackal/export/pin.h"
 #include "jackal/export/words.h"
-#include "jackal/mend/search.h"
-#include "jackal/probe/mend.h"
+#include "jackal/mend/remedies.h"
+#include "jackal/probe/question.h"
 #include "jackal/probe/timeline.h"
 #include "jackal/probe/trace.h"
 #include "jackal/reach/check.h"
@@ -79,9 +79,9 @@ JACKAL_API std::string ways_of_ping_json(const routing::Settled& settled,
                                          const std::vector<probe::PingAnswer>& answers);
 /// `mending` is left out of the answer if it is null.
 JACKAL_API std::string ping_json(const plan::Plan& plan, const routing::Settled& settled,
-                                 const probe::PingAnswer& answer, const probe::Mending* mending);
+                                 const probe::PingAnswer& answer, const mend::Mending* mending);
 JACKAL_API std::string trace_json(const plan::Plan& plan, const routing::Settled& settled,
-                                  const probe::TraceAnswer& answer, const probe::Mending* mending);
+                                  const probe::TraceAnswer& answer, const mend::Mending* mending);
 JACKAL_API std::string verify_json(const lab::Lab& lab,
                                    const std::vector<reach::Verdict>& verdicts);
 

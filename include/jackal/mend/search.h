@@ -15,7 +15,7 @@
 #pragma once
 
 #include "jackal/api.h"
-#include "jackal/probe/mend.h"
+#include "jackal/probe/question.h"
 #include "jackal/reach/check.h"
 
 #include <functional>
@@ -41,15 +41,17 @@ struct Goals {
     bool errors = true;       ///< no finding is an error
     bool warnings = false;    ///< nor a warning
     std::vector<Question> questions;
-    /// Unless both are empty only findings of these causes, and findings and expectations that
-    /// stand on these lines of the plan.
+    /// Unless all are empty only findings of these causes, findings and expectations that stand on
+    /// these lines of the plan, and these findings.
     std::set<plan::Cause> causes;
     std::set<std::uint32_t> lines;
+    std::vector<lab::Finding> findings;
 };
 
 struct Limits {
     std::size_t changes = 12; ///< in one set
     unsigned threads = 1;
+    bool is_quick = false; ///< the first set found is taken, unless it disturbs much
 };
 
 /// One change: a single edit, all that moves with a renumbered subnet, or the same edit of all

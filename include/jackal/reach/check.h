@@ -11,7 +11,7 @@
 namespace jackal::reach {
 
 struct JACKAL_API Check {
-    /// Those to mend first come first, as far as try_remedies() has found out; else by line.
+    /// Those to mend first come first, as far as mend::try_remedies() has found out; else by line.
     std::vector<lab::Finding> findings;
     std::size_t pairs = 0;         ///< a machine that asks, and a NIC that is to answer
     std::size_t pairs_asked = 0;   ///< how many of them were asked
@@ -39,13 +39,5 @@ struct JACKAL_API Check {
 /// `progress(done, total)` is called now and then, if given.
 JACKAL_API Check check(const routing::Settled& settled,
                        const std::function<void(std::size_t, std::size_t)>& progress = {});
-
-/// Tries the remedies of the findings, each on a copy of the plan that `lab` was built from, puts
-/// those first that others follow from (Finding::follows), and adds what else is asked for then: a
-/// NIC that is behind two things that are down needs both up. How it went is Remedy::proof; of a
-/// large lab some stay untried (limits::tried_rows), and all that are left once `goes_on`, asked
-/// before each lab that is built, if given, returns false.
-JACKAL_API void try_remedies(const plan::Plan& plan, const lab::Lab& lab, Check& check,
-                             const std::function<bool()>& goes_on = {});
 
 } // namespace jackal::reach

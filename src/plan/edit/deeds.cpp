@@ -356,6 +356,10 @@ struct Deed {
                 space.value = e.to;
     }
     void operator()(const AddUplink& e) const {
+        if (const Subnet* same = plan.subnet(e.subnet); same != nullptr
+                                                        && same->uplink == Uplink::nat && same->site
+                                                        && same->site->value == e.site)
+            return; // proposed twice
         Subnet subnet;
         subnet.name = e.subnet;
         subnet.site = Placed<std::string>(e.site);
