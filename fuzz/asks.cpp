@@ -86,7 +86,7 @@ void ask_pings(const plan::Plan& plan, const routing::Settled& settled) {
     auto question = probe::question(lab, from, to);
     probe::TraceAnswer trace = probe::trace(settled, *question);
     reached(trace.ping.diagnosis ? plan::slug(trace.ping.diagnosis->cause).data() : "replies");
-    probe::Mending mending = probe::mend(plan, from, to);
+    mend::Mending mending = mend::reply(plan, {from, to});
     use(exports::trace_json(plan, settled, trace, &mending));
     use(exports::ping_json(plan, settled, trace.ping, &mending));
     use(exports::ways_of_ping_json(settled, probe::ping_every_way(settled, *question, 16)));
@@ -122,6 +122,15 @@ void ask_everything(const std::string& text, const plan::Complete& complete) {
         for (const std::string& line : lab::to_lines(finding.remedy, plan))
             use(line);
     }
+    const editor::View view(text, "fuzz");
+    for (const editor::Note& note : editor::notes(view, &check))
+        use(note.message);
+    if (view.lab() != nullptr)
+        for (const editor::Mention& mention : view.outline()->mentions())
+            if (auto words = editor::hover(view, &check, mention.at.begin))
+                use(words->text);
+    for (const editor::Hint& hint : editor::hints(view, 1, 1'000))
+        use(hint.text);
     use(exports::check_json(plan, lab, check));
     use(exports::verify_json(lab, reach::verify(settled)));
     ask_addresses(text, complete, lab);

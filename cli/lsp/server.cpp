@@ -24,6 +24,13 @@ class Refused : public std::runtime_error {
     ErrorCode code;
 };
 
+ErrorCode code_of(const std::exception& e) {
+    if (const auto* refused = dynamic_cast<const Refused*>(&e))
+        return refused->code;
+    return dynamic_cast<const json::exception*>(&e) != nullptr ? ErrorCode::invalid_params
+                                                               : ErrorCode::request_failed;
+}
+
 json json_of(editor::Position position) {
     return {{"line", position.line}, {"character", position.unit}};
 }
@@ -95,34 +102,31 @@ bool has(const json& tree, const char* pointer) {
 } // namespace
 
 Server::Server(std::FILE* in, std::FILE* out)
-    : in_(in), out_(out),
-      worker_(std::make_unique<Worker>([this](Known known) { push(std::move(known)); },
-                                       [this](Done done) { push(std::move(done)); })),
-      reader_([this] {
-          while (auto message = read_message(in_))
-              push(std::move(*message));
-          push(Closed{});
-      }) {}
-
-Server::~Server() {
-    worker_.reset();
-    // It may wait for a client that says nothing more; the process ends with it.
-    reader_.detach();
+    : out_(out), mailbox_(std::make_shared<Mailbox>()),
+      worker_(std::make_unique<Worker>(
+          [mailbox = mailbox_](Known known) { mailbox->push(std::move(known)); },
+          [mailbox = mailbox_](Done done) { mailbox->push(std::move(done)); })) {
+    // It may wait for a client that says nothing more, so it is not waited for.
+    std::thread([in, mailbox = mailbox_] {
+        while (auto message = read_message(in))
+            mailbox->push(std::move(*message));
+        mailbox->push(Closed{});
+    }).detach();
 }
 
-void Server::push(Event event) {
+void Server::Mailbox::push(Event event) {
     {
-        std::lock_guard lock(mutex_);
-        events_.push_back(std::move(event));
+        std::lock_guard lock(mutex);
+        events.push_back(std::move(event));
     }
-    arrived_.notify_one();
+    arrived.notify_one();
 }
 
-Server::Event Server::pop() {
-    std::unique_lock lock(mutex_);
-    arrived_.wait(lock, [this] { return !events_.empty(); });
-    Event event = std::move(events_.front());
-    events_.pop_front();
+Server::Event Server::Mailbox::pop() {
+    std::unique_lock lock(mutex);
+    arrived.wait(lock, [this] { return !events.empty(); });
+    Event event = std::move(events.front());
+    events.pop_front();
     return event;
 }
 
@@ -132,7 +136,7 @@ void Server::send(const json& message) {
 
 bool Server::run() {
     for (;;) {
-        Event event = pop();
+        Event event = mailbox_->pop();
         if (std::holds_alternative<Closed>(event))
             return is_shut_down_;
         if (const auto* known = std::get_if<Known>(&event)) {
@@ -140,50 +144,41 @@ bool Server::run() {
         } else if (const auto* done = std::get_if<Done>(&event)) {
             take(*done);
         } else {
-            const auto& content = std::get<std::string>(event);
-            const json message = json::parse(content, nullptr, false);
-            if (message.is_object() && message.value("method", "") == "exit")
+            const json message = json::parse(std::get<std::string>(event), nullptr, false);
+            const json method = message.is_object() ? message.value("method", json()) : json();
+            if (method == "exit")
                 return is_shut_down_;
-            take(content);
+            take(message, method);
         }
     }
 }
 
-void Server::take(const std::string& content) {
-    const json message = json::parse(content, nullptr, false);
+void Server::take(const json& message, const json& method) {
     if (message.is_discarded())
         return send(error_response(nullptr, ErrorCode::parse_error, "this is no JSON"));
     if (!message.is_object())
         return send(error_response(nullptr, ErrorCode::invalid_request, "this is no message"));
     const json id = message.value("id", json());
-    if (!message.contains("method") || !message["method"].is_string()) {
-        if (message.contains("result") || message.contains("error"))
-            return take_response(message);
-        return send(error_response(id, ErrorCode::invalid_request, "the message has no method"));
-    }
-    const std::string method = message["method"];
     const json params = message.value("params", json::object());
-    if (!message.contains("id")) {
-        try {
-            take_notification(method, params);
-        } catch (const std::exception& e) {
-            send(notification("window/logMessage",
-                              {{"type", 2}, {"message", fmt::format("{}: {}", method, e.what())}}));
-        }
-        return;
-    }
+    const bool is_request = message.contains("id") && method.is_string();
     try {
-        if (!is_initialized_ && method != "initialize")
+        if (is_request && !is_initialized_ && method != "initialize")
             throw Refused(ErrorCode::not_initialized, "initialize comes first");
-        if (is_shut_down_)
+        if (is_request && is_shut_down_)
             throw Refused(ErrorCode::invalid_request, "the server is shut down");
-        take_request(id, method, params);
-    } catch (const Refused& e) {
-        send(error_response(id, e.code, e.what()));
-    } catch (const json::exception& e) {
-        send(error_response(id, ErrorCode::invalid_params, e.what()));
+        if (is_request)
+            take_request(id, method, params);
+        else if (method.is_string())
+            take_notification(method, params);
+        else if (message.contains("result") || message.contains("error"))
+            take_response(message);
+        else
+            throw Refused(ErrorCode::invalid_request, "the message has no method");
     } catch (const std::exception& e) {
-        send(error_response(id, ErrorCode::request_failed, e.what()));
+        if (message.contains("id"))
+            send(error_response(id, code_of(e), e.what()));
+        else
+            send(notification("window/logMessage", {{"type", 2}, {"message", e.what()}}));
     }
 }
 
@@ -317,7 +312,8 @@ void Server::take(const Known& known) {
                            {"message", fmt::format("{} takes too long to check while it is being "
                                                    "written; jackal check tells what is wrong",
                                                    known.view->source())}}));
-    const bool comes_a_check = known.view->plan() != nullptr && known.check == nullptr;
+    const bool comes_a_check =
+        known.view->plan() != nullptr && known.check == nullptr && !known.is_too_large;
     if (document.version == known.version && !comes_a_check)
         publish(known.uri, document);
 }

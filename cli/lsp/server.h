@@ -17,7 +17,6 @@ namespace jackal::cli::lsp {
 class Server {
   public:
     Server(std::FILE* in, std::FILE* out);
-    ~Server();
     Server(const Server&) = delete;
     Server& operator=(const Server&) = delete;
 
@@ -44,11 +43,19 @@ class Server {
     struct Closed {};
     using Event = std::variant<std::string, Known, Done, Closed>;
 
-    void push(Event event);
-    Event pop();
+    // What came from the threads.
+    struct Mailbox {
+        void push(Event event);
+        Event pop();
+
+        std::mutex mutex;
+        std::condition_variable arrived;
+        std::deque<Event> events;
+    };
+
     void send(const json& message);
 
-    void take(const std::string& content);
+    void take(const json& message, const json& method);
     void take(const Known& known);
     void take(const Done& done);
     void take_request(const json& id, const std::string& method, const json& params);
@@ -77,11 +84,8 @@ class Server {
     json workspace_edit(const std::string& uri, std::int64_t version, const std::string& text,
                         const std::vector<editor::TextChange>& changes) const;
 
-    std::FILE* in_;
     std::FILE* out_;
-    std::mutex mutex_;
-    std::condition_variable arrived_;
-    std::deque<Event> events_;
+    std::shared_ptr<Mailbox> mailbox_; // the reader's, too, which may outlive the server
 
     bool is_initialized_ = false;
     bool is_shut_down_ = false;
@@ -94,7 +98,6 @@ class Server {
     std::uint64_t last_number_ = 0;
 
     std::unique_ptr<Worker> worker_;
-    std::thread reader_; // last, as it uses the others
 };
 
 } // namespace jackal::cli::lsp

@@ -107,8 +107,8 @@ void Worker::look_at(const Text& text) {
         known.check = check;
         tell_(known);
         auto tried = std::make_shared<reach::Check>(*check);
-        reach::try_remedies(*known.view->plan(), *known.view->lab(), *tried,
-                            [&] { return !is_outdated(text.uri) && !is_time_short(); });
+        mend::try_remedies(*known.view->plan(), *known.view->lab(), *tried,
+                           [&] { return !is_outdated(text.uri) && !is_time_short(); });
         known.check = tried;
         tell_(known);
     } catch (const TooLarge&) {
