@@ -31,7 +31,9 @@ struct Weight {
         const plan::Subnet* subnet = plan.subnet(e.subnet);
         return subnet != nullptr && subnet->prefixes.empty() ? 30 : 40;
     }
-    int operator()(const plan::SetNicAddress& e) const { return e.to ? 12 : 10; }
+    int operator()(const plan::SetNicAddress& e) const {
+        return e.to == e.from ? 2 : e.to ? 11 : 12; // the length alone; a written one stays one
+    }
     int operator()(const plan::SetNicSubnet&) const { return 8; }
     int operator()(const plan::SetSubnetGateway&) const { return 8; }
     int operator()(const plan::AddTranslation&) const { return 6; }
@@ -249,9 +251,16 @@ class Collector {
             for (std::size_t i = 0; i < machine.nics.size(); ++i)
                 for (const plan::Subnet& subnet : plan_.subnets)
                     if (subnet.name != machine.nics[i].subnet.value
+                        && is_site_of(machine.nics[i], subnet)
                         && (is_met || std::ranges::count(failing.subnets, subnet.name) != 0))
                         add(failing, plan::SetNicSubnet{machine.name, i, subnet.name});
         }
+    }
+
+    // Nobody is moved to another island, either.
+    bool is_site_of(const plan::Nic& nic, const plan::Subnet& subnet) const {
+        const plan::Subnet* own = plan_.subnet(nic.subnet.value);
+        return own != nullptr && own->site == subnet.site;
     }
 
     // Explicitly down or told not to forward: what a builder forgets first.

@@ -76,7 +76,9 @@ class Search {
             look_far(root);
         else
             look_near(root);
-        if (best_ && !limits_.is_quick)
+        if (best_ && limits_.is_quick)
+            improve_a_little(root);
+        else if (best_)
             improve(root);
         const bool is_smallest = best_ && !limits_.is_quick && prove(root);
         if (best_)
@@ -239,6 +241,14 @@ class Search {
                 found = found || is_beaten(root, reach, width, best_->count - 1);
         }
         is_beaten(root, Reach::alternatives, 6, best_->count);
+        most_ = best_->count;
+    }
+
+    // Where many changes were found one may stand for several.
+    void improve_a_little(const Node& root) {
+        constexpr std::size_t many = 3;
+        if (best_->count >= many)
+            is_beaten(root, Reach::alternatives, 1, best_->count - 1);
         most_ = best_->count;
     }
 
