@@ -88,6 +88,7 @@ TEST_CASE("completion knows where it stands, also in what is half written") {
         {"guests:\n  kelp: {nics: [{subnet: quay, |", {"address", "mac"}, {"subnet", "nics"}},
         {"guests:\n  kelp: {nics: [{subnet: quay}], |", {"gateway"}, {"nics", "mac"}},
         {"guests:\n  kelp: {\n    nics: [],\n    |", {"gateway"}, {"nics"}},
+        {"guests:\n  kelp: {\n    nics: []} |", {}, {"gateway"}},
         {"guests:\n  kelp: {about: \"a, {b\", |", {"gateway"}, {"about"}},
         {"guests:\n  kelp:\n    about: |", {}, {"nics"}},
         {"guests:\n  kelp: # here |", {}, {"nics"}},

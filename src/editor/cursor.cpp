@@ -174,7 +174,7 @@ class Scanner {
             return cursor;
         if (!flow_.empty()) {
             const std::size_t word = take_flow(line, 0);
-            return is_comment_ ? cursor : flow_cursor(word);
+            return is_comment_ || flow_.empty() ? cursor : flow_cursor(word);
         }
         if (indent < line.size() && line[indent] == '#')
             return cursor;
