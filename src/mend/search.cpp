@@ -121,6 +121,13 @@ class Search {
         return node.state->failing().empty() && !node.does_harm(strict_) && !takes_replies(node);
     }
 
+    plan::Plan plan_of(const Node& node) const {
+        plan::Plan plan = plan_;
+        for (const Change& change : node.changes)
+            plan = plan::apply(std::move(plan), change.edits);
+        return plan;
+    }
+
     // True if some ping between machines of the plan got its reply before and gets none now. Where
     // expectations are to be met that may be what they want; they tell what else must not be.
     bool takes_replies(const Node& node) {
@@ -129,10 +136,7 @@ class Search {
             return false;
         auto [known, is_new] = takes_replies_.try_emplace(node.state);
         if (is_new) {
-            plan::Plan plan = plan_;
-            for (const Change& change : node.changes)
-                plan = plan::apply(std::move(plan), change.edits);
-            const lab::Lab lab = lab::build(plan);
+            const lab::Lab lab = lab::build(plan_of(node));
             const routing::Settled settled = routing::settle(lab);
             known->second = std::ranges::any_of(plan_.machines, [&](const plan::Machine& from) {
                 return std::ranges::any_of(plan_.machines, [&](const plan::Machine& to) {
@@ -167,9 +171,7 @@ class Search {
     // All sets of one change more. What was made before is not made again.
     std::vector<Node> expand(const Node& node, Reach reach) {
         std::vector<Node> next;
-        plan::Plan plan = plan_;
-        for (const Change& change : node.changes)
-            plan = plan::apply(std::move(plan), change.edits);
+        const plan::Plan plan = plan_of(node);
         const lab::Lab lab = lab::build(plan);
         for (Candidate& candidate : candidates(plan, lab, *node.state, reach)) {
             Node child;
@@ -453,12 +455,15 @@ Found search_from(const plan::Plan& plan, const routing::Settled& settled,
 
 Outcome search(const plan::Plan& plan, const Goals& goals, const Limits& limits,
                const std::function<bool()>& goes_on) {
-    std::shared_ptr<const State> root = State::of(plan, goals, nullptr);
-    if (root == nullptr)
+    std::vector<plan::Problem> problems;
+    const auto complete = plan::Complete::of(plan, problems);
+    if (!complete)
         throw std::invalid_argument("the plan has problems; it cannot be mended");
-    const lab::Lab lab = lab::build(plan);
+    const lab::Lab lab = lab::build(*complete);
     const routing::Settled settled = routing::settle(lab);
-    Outcome outcome = search_from(plan, settled, std::move(root), goals, limits, goes_on).outcome;
+    Outcome outcome =
+        search_from(plan, settled, State::of(settled, goals, nullptr), goals, limits, goes_on)
+            .outcome;
     ++outcome.tried;
     return outcome;
 }

@@ -83,13 +83,18 @@ std::shared_ptr<const State> State::of(const plan::Plan& plan, const Goals& goal
     if (!complete)
         return nullptr;
     const lab::Lab lab = lab::build(*complete);
+    return of(routing::settle(lab), goals, before);
+}
+
+std::shared_ptr<const State> State::of(const routing::Settled& settled, const Goals& goals,
+                                       const Before* before) {
     auto state = std::make_shared<State>();
-    state->ask(lab, goals, before);
+    state->ask(settled, goals, before);
     return state;
 }
 
-void State::ask(const lab::Lab& lab, const Goals& goals, const Before* before) {
-    const routing::Settled settled = routing::settle(lab);
+void State::ask(const routing::Settled& settled, const Goals& goals, const Before* before) {
+    const lab::Lab& lab = settled.lab();
     take_questions(settled, goals);
     const bool is_large = lab.machines.size() > most_machines_beside;
     if (!goals.questions.empty() && (is_large || (!failing_.empty() && before != nullptr)))

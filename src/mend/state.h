@@ -42,6 +42,8 @@ class State {
     /// Null if the plan does not read.
     static std::shared_ptr<const State> of(const plan::Plan& plan, const Goals& goals,
                                            const Before* before);
+    static std::shared_ptr<const State> of(const routing::Settled& settled, const Goals& goals,
+                                           const Before* before);
     /// That of a lab as it was checked, before any change.
     static std::shared_ptr<const State> of_check(const routing::Settled& settled,
                                                  const reach::Check& check, const Goals& goals);
@@ -62,7 +64,7 @@ class State {
     const Before& as_before() const { return as_before_; }
 
   private:
-    void ask(const lab::Lab& lab, const Goals& goals, const Before* before);
+    void ask(const routing::Settled& settled, const Goals& goals, const Before* before);
     void take(const lab::Lab& lab, const reach::Check& check, const Goals& goals,
               const Before* before);
     void take(const lab::Finding& finding, const Goals& goals, const Before* before);

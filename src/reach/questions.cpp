@@ -26,23 +26,20 @@ Questions::Questions(const lab::Lab& lab, std::span<const lab::MachineId> sender
 }
 
 void Questions::find_known(const Foreseen& foreseen) {
+    // A machine with addresses of both families asks by IPv4 whoever has one, too.
     lab::PerFamily<std::vector<Known>> senders;
-    lab::PerFamily<std::vector<Known>> targets;
-    for (net::Family family : net::both_families) {
-        for (std::uint32_t i = 0; i < senders_.size(); ++i)
-            if (auto ends = foreseen.ends(senders_[i], {}, family); !ends.empty())
+    for (std::uint32_t i = 0; i < senders_.size(); ++i)
+        for (net::Family family : net::both_families)
+            if (auto ends = foreseen.ends(senders_[i], {}, family); !ends.empty()) {
                 senders[family].push_back({i, senders_[i], std::move(ends)});
-        for (std::uint32_t i = 0; i < targets_.size(); ++i)
-            if (auto ends = foreseen.ends(targets_[i].machine, targets_[i].nic, family);
-                !ends.empty())
-                targets[family].push_back({i, targets_[i].machine, std::move(ends)});
-    }
-    // IPv4 goes before IPv6 where both have it.
-    net::Family family = net::Family::ipv4;
-    if (senders.ipv4.empty() || targets.ipv4.empty())
-        family = net::Family::ipv6;
+                break;
+            }
+    const net::Family family =
+        senders.ipv4.size() < senders.ipv6.size() ? net::Family::ipv6 : net::Family::ipv4;
     known_senders_ = std::move(senders[family]);
-    known_targets_ = std::move(targets[family]);
+    for (std::uint32_t i = 0; i < targets_.size(); ++i)
+        if (auto ends = foreseen.ends(targets_[i].machine, targets_[i].nic, family); !ends.empty())
+            known_targets_.push_back({i, targets_[i].machine, std::move(ends)});
     matrix_ = &foreseen.matrix(family);
     for (const Known& sender : known_senders_) {
         is_known_sender_[sender.number] = true;
@@ -54,8 +51,8 @@ void Questions::find_known(const Foreseen& foreseen) {
 
 bool Questions::is_sure(const Known& sender, const Known& target) const {
     return std::ranges::all_of(sender.ends, [&](std::size_t from) {
-        return std::ranges::all_of(
-            target.ends, [&](std::size_t to) { return matrix_->reaches(from, to) == true; });
+        return std::ranges::all_of(target.ends,
+                                   [&](std::size_t to) { return matrix_->reaches(from, to); });
     });
 }
 

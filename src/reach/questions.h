@@ -58,7 +58,7 @@ class Questions {
     std::size_t pairs_ = 0;
     std::size_t answered_ = 0;
     const Matrix* matrix_ = nullptr;
-    std::vector<Known> known_senders_; // of the family that most have
+    std::vector<Known> known_senders_; // of the family that most ask by
     std::vector<Known> known_targets_;
     std::vector<bool> is_known_sender_;  // by sender
     std::vector<bool> is_known_machine_; // by machine: that it is such a sender
