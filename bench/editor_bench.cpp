@@ -69,7 +69,7 @@ void rename_entry(benchmark::State& state) {
 
 void hints(benchmark::State& state) {
     for (auto _ : state)
-        benchmark::DoNotOptimize(editor::hints(view(), 1, ~std::uint32_t{0}).size());
+        benchmark::DoNotOptimize(editor::hints(view()).size());
 }
 
 } // namespace

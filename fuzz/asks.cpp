@@ -129,7 +129,7 @@ void ask_everything(const std::string& text, const plan::Complete& complete) {
         for (const editor::Mention& mention : view.outline()->mentions())
             if (auto words = editor::hover(view, &check, mention.at.begin))
                 use(words->text);
-    for (const editor::Hint& hint : editor::hints(view, 1, 1'000))
+    for (const editor::Hint& hint : editor::hints(view))
         use(hint.text);
     use(exports::check_json(plan, lab, check));
     use(exports::verify_json(lab, reach::verify(settled)));

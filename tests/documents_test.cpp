@@ -1,4 +1,5 @@
 // The documents and the example are held against the program.
+#include "files.h"
 #include "jackal/jackal.h"
 #include "program.h"
 
@@ -14,11 +15,9 @@ using namespace jackal;
 namespace {
 
 std::string file(const std::string& name) {
-    std::ifstream stream(SOURCE_DIR "/" + name);
-    std::ostringstream text;
-    text << stream.rdbuf();
-    REQUIRE_MESSAGE(!text.str().empty(), name << " is missing or empty");
-    return text.str();
+    const std::string text = text_of(SOURCE_DIR "/" + name);
+    REQUIRE_MESSAGE(!text.empty(), name << " is missing or empty");
+    return text;
 }
 
 // The fenced blocks of a language in a Markdown text.

@@ -1,4 +1,5 @@
 // What editors ask: of the library, of the built server by its protocol, and by a real client.
+#include "files.h"
 #include "jackal/editor/completion.h"
 #include "jackal/editor/position.h"
 #include "jackal/editor/view.h"
@@ -11,22 +12,14 @@
 #include <doctest/doctest.h>
 #include <filesystem>
 #include <fmt/format.h>
-#include <fstream>
 #include <nlohmann/json.hpp>
 #include <poll.h>
-#include <sstream>
 #include <unistd.h>
 
 using namespace jackal;
 using nlohmann::json;
 
 namespace {
-
-std::string text_of(const std::filesystem::path& path) {
-    std::ostringstream text;
-    text << std::ifstream(path).rdbuf();
-    return text.str();
-}
 
 std::vector<std::filesystem::path> demo_plans() {
     std::vector<std::filesystem::path> plans;
@@ -225,7 +218,7 @@ TEST_CASE("what is known of the thing under the cursor") {
         }
     }
     CHECK_FALSE(editor::hover(view, &check, {17, 1}));
-    const auto hints = editor::hints(view, 1, 100);
+    const auto hints = editor::hints(view);
     REQUIRE(hints.size() == 5);
     CHECK(hints[0].at == plan::Mark{4, 7});
     CHECK(hints[1].text == "10.1.0.2");

@@ -1,5 +1,6 @@
 // Every plan in demo/mistakes is named after the mistake in it. The mistake must be recognised,
 // by a finding or as the cause of the plan's ping, and its remedy must mend it.
+#include "files.h"
 #include "jackal/lab/build.h"
 #include "jackal/mend/search.h"
 #include "jackal/plan/read.h"
@@ -11,7 +12,6 @@
 #include <array>
 #include <doctest/doctest.h>
 #include <filesystem>
-#include <fstream>
 
 using namespace jackal;
 
@@ -33,11 +33,6 @@ std::vector<std::filesystem::path> mistaken_plans() {
     std::ranges::sort(files);
     REQUIRE(files.size() >= 20);
     return files;
-}
-
-std::string text_of(const std::filesystem::path& file) {
-    std::ifstream stream(file, std::ios::binary);
-    return plan::text_of(stream);
 }
 
 // Causes that only a question for a service or to a host outside brings out, or that check calls

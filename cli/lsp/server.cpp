@@ -94,6 +94,10 @@ int completion_kind(editor::Completion::Sort sort) {
     return 1;
 }
 
+bool lists(const json& tree, const json::json_pointer& list, const char* word) {
+    return tree.contains(list) && std::ranges::find(tree.at(list), word) != tree.at(list).end();
+}
+
 bool has(const json& tree, const char* pointer) {
     const json::json_pointer path(pointer);
     return tree.contains(path) && tree.at(path) == true;
@@ -237,11 +241,8 @@ void Server::initialize(const json& params) {
     const json client = params.value("capabilities", json::object());
     takes_versions_ = has(client, "/workspace/workspaceEdit/documentChanges");
     const json::json_pointer formats("/textDocument/hover/contentFormat");
-    if (client.contains(formats))
-        takes_markdown_ = client.at(formats).dump().find("\"markdown\"") != std::string::npos;
-    const json::json_pointer encodings("/general/positionEncodings");
-    if (client.contains(encodings)
-        && client.at(encodings).dump().find("\"utf-32\"") != std::string::npos)
+    takes_markdown_ = !client.contains(formats) || lists(client, formats, "markdown");
+    if (lists(client, json::json_pointer("/general/positionEncodings"), "utf-32"))
         unit_ = editor::Unit::utf32;
 }
 
@@ -407,44 +408,42 @@ json Server::complete(const json& params) {
     return {{"isIncomplete", false}, {"items", std::move(items)}};
 }
 
-json Server::definition(const json& params) {
+std::optional<Server::Pointed> Server::pointed(const json& params) const {
     const Document& document = this->document(params);
     if (document.yaml == nullptr)
-        return nullptr;
-    const editor::Shift shift(document.yaml->text(), document.text);
-    const Positions positions(document.text, unit_);
-    const auto mark = shift.back(mark_of(positions, params));
-    const editor::Mention* mention = mark ? document.yaml->outline()->at(*mark) : nullptr;
-    const editor::Mention* entry =
-        mention == nullptr ? nullptr : document.yaml->outline()->entry(*mention);
-    const auto at = entry == nullptr ? std::nullopt : forward(shift, entry->at);
+        return std::nullopt;
+    Pointed pointed{*document.yaml->outline(), editor::Shift(document.yaml->text(), document.text),
+                    Positions(document.text, unit_)};
+    if (const auto mark = pointed.shift.back(mark_of(pointed.positions, params)))
+        pointed.mention = pointed.outline.at(*mark);
+    return pointed.mention == nullptr ? std::nullopt : std::optional(pointed);
+}
+
+json Server::definition(const json& params) {
+    const auto here = pointed(params);
+    const editor::Mention* entry = here ? here->outline.entry(*here->mention) : nullptr;
+    const auto at = entry == nullptr ? std::nullopt : forward(here->shift, entry->at);
     if (!at)
         return nullptr;
-    return {{"uri", params.at("textDocument").at("uri")}, {"range", range_of(positions, *at)}};
+    return {{"uri", params.at("textDocument").at("uri")},
+            {"range", range_of(here->positions, *at)}};
 }
 
 json Server::references(const json& params, bool as_highlights) {
-    const Document& document = this->document(params);
     json places = json::array();
-    if (document.yaml == nullptr)
-        return places;
-    const editor::Shift shift(document.yaml->text(), document.text);
-    const Positions positions(document.text, unit_);
-    const auto mark = shift.back(mark_of(positions, params));
-    const editor::Mention* mention = mark ? document.yaml->outline()->at(*mark) : nullptr;
-    if (mention == nullptr)
+    const auto here = pointed(params);
+    if (!here)
         return places;
     const bool with_entry =
         as_highlights || params.value("context", json::object()).value("includeDeclaration", true);
-    for (const editor::Mention& use : document.yaml->outline()->uses(*mention)) {
-        const auto at = forward(shift, use.at);
+    for (const editor::Mention& use : here->outline.uses(*here->mention)) {
+        const auto at = forward(here->shift, use.at);
         if (!at || (use.is_entry && !with_entry))
             continue;
-        if (as_highlights)
-            places.push_back({{"range", range_of(positions, *at)}});
-        else
-            places.push_back({{"uri", params.at("textDocument").at("uri")},
-                              {"range", range_of(positions, *at)}});
+        json place = {{"range", range_of(here->positions, *at)}};
+        if (!as_highlights)
+            place["uri"] = params.at("textDocument").at("uri");
+        places.push_back(std::move(place));
     }
     return places;
 }
@@ -509,7 +508,7 @@ json Server::hints(const json& params) {
     const Positions positions(document.text, unit_);
     const auto first = params.at("range").at("start").at("line").get<std::uint32_t>();
     const auto last = params.at("range").at("end").at("line").get<std::uint32_t>();
-    for (const editor::Hint& hint : editor::hints(*document.readable.view, 1, ~std::uint32_t{0})) {
+    for (const editor::Hint& hint : editor::hints(*document.readable.view)) {
         const auto at = shift.forward(hint.at);
         if (!at || at->line < first + 1 || at->line > last + 1)
             continue;

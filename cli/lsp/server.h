@@ -80,6 +80,14 @@ class Server {
     void execute(const json& id, const json& params);
     void cancel(const json& params);
 
+    // The name that a request is about, and where places of its outline are now.
+    struct Pointed {
+        const editor::Outline& outline;
+        editor::Shift shift;
+        editor::Positions positions;
+        const editor::Mention* mention = nullptr;
+    };
+    std::optional<Pointed> pointed(const json& params) const;
     const Document& document(const json& params) const;
     json workspace_edit(const std::string& uri, std::int64_t version, const std::string& text,
                         const std::vector<editor::TextChange>& changes) const;

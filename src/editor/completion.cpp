@@ -2,6 +2,7 @@
 
 #include "editor/cursor.h"
 #include "editor/grammar.h"
+#include "editor/lab_words.h"
 #include "editor/text.h"
 #include "jackal/routing/cut.h"
 
@@ -73,13 +74,9 @@ class Completer {
 
     std::string about(Kind kind, const std::string& name) const {
         std::string text(to_string(kind));
-        if (lab_ == nullptr || kind != Kind::subnet)
-            return text;
-        if (auto subnet = lab_->subnet(name))
-            for (const auto& prefix : {lab_->segments[lab_->subnets[*subnet].segment].prefix.ipv4,
-                                       lab_->segments[lab_->subnets[*subnet].segment].prefix.ipv6})
-                if (prefix)
-                    text += " " + net::to_string(*prefix);
+        if (lab_ != nullptr && kind == Kind::subnet)
+            if (auto subnet = lab_->subnet(name))
+                text += " " + prefixes_text(*lab_, lab_->subnets[*subnet].segment);
         return text;
     }
 
@@ -94,9 +91,7 @@ class Completer {
         else if (cursor_.path.size() > 2
                  && (cursor_.path[0].key == "guests" || cursor_.path[0].key == "routers"))
             owner = cursor_.path[1].key;
-        auto machine = lab_->machine(owner);
-        if (!machine)
-            machine = lab_->machine(owner + "-1");
+        const auto machine = machine_of(*lab_, owner);
         if (!machine)
             return;
         for (lab::NicId id : lab_->nics_of(*machine)) {

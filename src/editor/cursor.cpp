@@ -25,6 +25,14 @@ class Scanner {
         std::size_t index = 0;
         std::string key; // whose value is being written; empty between pairs
         std::set<std::string> taken;
+
+        void take_key(std::string_view written) {
+            key = written;
+            std::erase_if(key, [](char c) { return c == '"' || c == '\''; });
+            while (key.ends_with(' '))
+                key.pop_back();
+            taken.insert(key);
+        }
     };
 
     bool is_last_line() const { return text_.find('\n', at_) == text_.npos; }
@@ -77,12 +85,7 @@ class Scanner {
         if (colon == line.npos)
             return at;
         Frame& mapping = frame(at, false);
-        std::string key(line.substr(at, colon - at));
-        std::erase_if(key, [](char c) { return c == '"' || c == '\''; });
-        while (key.ends_with(' '))
-            key.pop_back();
-        mapping.taken.insert(key);
-        mapping.key = std::move(key);
+        mapping.take_key(line.substr(at, colon - at));
         has_key = true;
         return std::min(line.find_first_not_of(' ', colon + 1), line.size());
     }
@@ -152,10 +155,7 @@ class Scanner {
                 word = skip(line, at + 1);
             } else if (c == ':' && !flow_.back().is_list
                        && (at + 1 == line.size() || line[at + 1] == ' ')) {
-                std::string key(line.substr(word, at - word));
-                std::erase_if(key, [](char letter) { return letter == '"' || letter == '\''; });
-                flow_.back().taken.insert(key);
-                flow_.back().key = std::move(key);
+                flow_.back().take_key(line.substr(word, at - word));
                 word = skip(line, at + 1);
             }
         }

@@ -108,17 +108,18 @@ const Grammar& Grammar::of_plans() {
     return grammar;
 }
 
+void Grammar::add(Rules& rules, Id id) const {
+    rules.insert(rules.end(), rules_[id].forms.begin(), rules_[id].forms.end());
+}
+
 Grammar::Rules Grammar::behind(const Rules& rules, std::string_view key) const {
     Rules found;
     for (Id id : rules) {
         const Rule& rule = rules_[id];
-        auto own = rule.keys.find(key);
-        if (own != rule.keys.end())
-            found.insert(found.end(), rules_[own->second].forms.begin(),
-                         rules_[own->second].forms.end());
+        if (auto own = rule.keys.find(key); own != rule.keys.end())
+            add(found, own->second);
         else if (rule.other_keys)
-            found.insert(found.end(), rules_[*rule.other_keys].forms.begin(),
-                         rules_[*rule.other_keys].forms.end());
+            add(found, *rule.other_keys);
     }
     return found;
 }
@@ -127,10 +128,10 @@ Grammar::Rules Grammar::item(const Rules& rules, std::size_t index) const {
     Rules found;
     for (Id id : rules) {
         const Rule& rule = rules_[id];
-        std::optional<Id> item =
-            index < rule.tuple.size() ? std::optional(rule.tuple[index]) : rule.items;
-        if (item)
-            found.insert(found.end(), rules_[*item].forms.begin(), rules_[*item].forms.end());
+        if (index < rule.tuple.size())
+            add(found, rule.tuple[index]);
+        else if (rule.items)
+            add(found, *rule.items);
     }
     if (found.empty())
         return found;

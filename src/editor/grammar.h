@@ -46,6 +46,8 @@ class Grammar {
   private:
     friend class GrammarReader;
 
+    void add(Rules& rules, Id id) const;
+
     std::vector<Rule> rules_;
 };
 

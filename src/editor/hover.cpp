@@ -1,8 +1,9 @@
-#include "editor/text.h"
+#include "editor/lab_words.h"
 #include "jackal/editor/view.h"
 #include "jackal/export/words.h"
 #include "jackal/lab/usage.h"
 
+#include <algorithm>
 #include <fmt/format.h>
 
 namespace jackal::editor {
@@ -62,12 +63,6 @@ class Teller {
         return text;
     }
 
-    // The entry, or the first of those that one with `count` stands for.
-    std::optional<lab::MachineId> machine_of(const std::string& entry) const {
-        auto id = lab_.machine(entry);
-        return id ? id : lab_.machine(entry + "-1");
-    }
-
     std::string nic_line(lab::NicId id) const {
         const lab::Nic& nic = lab_.nics[id];
         std::vector<std::string> addresses;
@@ -89,7 +84,7 @@ class Teller {
     }
 
     std::string machine(const std::string& entry) const {
-        auto id = machine_of(entry);
+        auto id = machine_of(lab_, entry);
         if (!id)
             return "";
         const lab::Machine& row = lab_.machines[*id];
@@ -108,7 +103,7 @@ class Teller {
     }
 
     std::string nic_of(const std::string& entry, std::size_t index) const {
-        auto id = machine_of(entry);
+        auto id = machine_of(lab_, entry);
         if (!id)
             return "";
         for (lab::NicId nic : lab_.nics_of(*id))
@@ -132,7 +127,7 @@ class Teller {
             head("subnet", name, written != nullptr && written->about ? *written->about : "");
         if (row.site && !lab_.sites[row.site].name.empty())
             add(text, "of site " + lab_.sites[row.site].name);
-        for (const lab::PrefixUsage& usage : usages())
+        for (const lab::PrefixUsage& usage : lab::usage(lab_))
             if (usage.segment == row.segment)
                 add(text, usage_line(usage, row));
         if (row.vlan != 0)
@@ -147,12 +142,6 @@ class Teller {
         if (!machines.empty())
             add(text, joined(machines));
         return text;
-    }
-
-    const std::vector<lab::PrefixUsage>& usages() const {
-        if (usages_.empty())
-            usages_ = lab::usage(lab_);
-        return usages_;
     }
 
     static std::string usage_line(const lab::PrefixUsage& usage, const lab::Subnet& subnet) {
@@ -222,15 +211,14 @@ class Teller {
         for (const plan::Subnet& subnet : plan_.subnets)
             if (subnet.filter.value == filter)
                 places.push_back("the NIC of every guest of " + subnet.name);
-        for (const plan::Machine& machine : plan_.machines) {
+        for (const plan::Machine& machine : plan_.machines)
             if (machine.duties && machine.duties->filter.value == filter)
                 places.push_back(machine.name);
-            for (std::size_t i = 0; i < machine.nics.size(); ++i)
-                if (machine.nics[i].options && machine.nics[i].options->filter.value == filter)
-                    places.push_back(fmt::format("{}/{}", machine.name,
-                                                 machine.nics[i].name ? *machine.nics[i].name
-                                                                      : fmt::format("eth{}", i)));
-        }
+        for (lab::NicId id : lab_.nics.ids())
+            if (const lab::GuardId guard = lab_.nics[id].guard;
+                guard && lab_.guards[guard].nic
+                && lab_.filters[lab_.guards[guard].nic].name == filter)
+                places.push_back(lab_.nic_name(id));
         return places.empty() ? "stands nowhere" : "stands on " + joined(places);
     }
 
@@ -352,7 +340,6 @@ class Teller {
     const reach::Check* check_;
     const plan::Plan& plan_;
     const lab::Lab& lab_;
-    mutable std::vector<lab::PrefixUsage> usages_;
 };
 
 } // namespace

@@ -40,14 +40,13 @@ class Collector {
 
     Names run() {
         visit(nodes_.document.root(), grammar_.top());
-        for (std::size_t i = 0; i < names_.mentions.size(); ++i) {
-            const Mention& entry = names_.mentions[i];
-            names_.entries[static_cast<std::size_t>(entry.kind)].try_emplace(entry.name, i);
-        }
-        // Pointers into the list do not last while it grows, so entries stay in front until then.
+        index(); // all are entries, and stay in front until the rest is there
         for (const Candidate& candidate : candidates_)
             resolve(candidate);
-        sort();
+        std::ranges::stable_sort(names_.mentions, {}, [](const Mention& mention) {
+            return std::pair(mention.at.begin.line, mention.at.begin.column);
+        });
+        index();
         return std::move(names_);
     }
 
@@ -58,10 +57,7 @@ class Collector {
         std::vector<Kind> kinds;
     };
 
-    void sort() {
-        std::ranges::stable_sort(names_.mentions, {}, [](const Mention& mention) {
-            return std::pair(mention.at.begin.line, mention.at.begin.column);
-        });
+    void index() {
         for (auto& known : names_.entries)
             known.clear();
         for (std::size_t i = 0; i < names_.mentions.size(); ++i)

@@ -9,6 +9,8 @@
 
 namespace jackal::editor {
 
+constexpr std::size_t kind_count = static_cast<std::size_t>(Kind::cut) + 1;
+
 /// The nodes of a text with their extents.
 struct Nodes {
     const Text& text;
@@ -23,7 +25,7 @@ struct Nodes {
 struct Names {
     std::vector<Mention> mentions; ///< in the order of the text
     /// By kind and name: the position of the entry.
-    std::array<std::unordered_map<std::string, std::size_t>, 13> entries;
+    std::array<std::unordered_map<std::string, std::size_t>, kind_count> entries;
     std::unordered_map<std::string, std::size_t> counts; ///< of machines that have one
 
     const Mention* entry(Kind kind, const std::string& name) const {

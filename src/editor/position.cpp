@@ -73,20 +73,20 @@ Shift::Shift(std::string_view before, std::string_view after) {
     tail_after_ = now_count - tail + 1;
 }
 
-std::optional<plan::Mark> Shift::forward(plan::Mark before) const {
-    if (before.line <= head_)
-        return before;
-    if (before.line < tail_before_)
+std::optional<plan::Mark> Shift::moved(plan::Mark at, std::uint32_t from, std::uint32_t to) const {
+    if (at.line <= head_)
+        return at;
+    if (at.line < from)
         return std::nullopt;
-    return plan::Mark{before.line - tail_before_ + tail_after_, before.column};
+    return plan::Mark{at.line - from + to, at.column};
+}
+
+std::optional<plan::Mark> Shift::forward(plan::Mark before) const {
+    return moved(before, tail_before_, tail_after_);
 }
 
 std::optional<plan::Mark> Shift::back(plan::Mark after) const {
-    if (after.line <= head_)
-        return after;
-    if (after.line < tail_after_)
-        return std::nullopt;
-    return plan::Mark{after.line - tail_after_ + tail_before_, after.column};
+    return moved(after, tail_after_, tail_before_);
 }
 
 } // namespace jackal::editor

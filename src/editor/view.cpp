@@ -1,5 +1,6 @@
 #include "jackal/editor/view.h"
 
+#include "editor/lab_words.h"
 #include "editor/text.h"
 #include "jackal/lab/build.h"
 #include "jackal/mend/search.h"
@@ -93,14 +94,14 @@ std::vector<Note> notes(const View& view, const reach::Check* check) {
     return notes;
 }
 
-std::vector<Hint> hints(const View& view, std::uint32_t first_line, std::uint32_t last_line) {
+std::vector<Hint> hints(const View& view) {
     std::vector<Hint> hints;
     if (view.lab() == nullptr)
         return hints;
     const lab::Lab& lab = *view.lab();
     const Text text(view.text());
     auto add = [&](plan::Mark at, std::string_view what) {
-        if (at.line >= first_line && at.line <= last_line && !what.empty())
+        if (at && !what.empty())
             hints.push_back({text.word(at).end, std::string(what)});
     };
     auto addresses = [&](lab::NicId nic) {
@@ -113,12 +114,7 @@ std::vector<Hint> hints(const View& view, std::uint32_t first_line, std::uint32_
     for (const lab::Subnet& subnet : lab.subnets) {
         if (subnet.outside || subnet.prefix_written)
             continue;
-        std::string words;
-        const lab::Segment& segment = lab.segments[subnet.segment];
-        for (const auto& prefix : {segment.prefix.ipv4, segment.prefix.ipv6})
-            if (prefix)
-                words += (words.empty() ? "" : " ") + net::to_string(*prefix);
-        add(subnet.at, words);
+        add(subnet.at, prefixes_text(lab, subnet.segment));
     }
     for (const lab::Machine& machine : lab.machines) {
         if (machine.plan_index >= view.plan()->machines.size() || machine.outside

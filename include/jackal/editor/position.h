@@ -57,6 +57,8 @@ class JACKAL_API Shift {
     std::optional<plan::Mark> back(plan::Mark after) const;
 
   private:
+    std::optional<plan::Mark> moved(plan::Mark at, std::uint32_t from, std::uint32_t to) const;
+
     std::uint32_t head_ = 0;        // lines that are the same
     std::uint32_t tail_before_ = 0; // the first line, counted from 1, from which all are
     std::uint32_t tail_after_ = 0;

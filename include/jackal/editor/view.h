@@ -79,9 +79,8 @@ struct Hint {
 };
 
 /// Addresses of NICs, prefixes of subnets, and addresses at the ends of links that the plan does
-/// not write, between the two lines.
-JACKAL_API std::vector<Hint> hints(const View& view, std::uint32_t first_line,
-                                   std::uint32_t last_line);
+/// not write, in the order of the text.
+JACKAL_API std::vector<Hint> hints(const View& view);
 
 /// What can be done about a finding or an expectation, or about everything.
 struct Action {
