@@ -6,7 +6,7 @@ _jackal() {
     COMPREPLY=()
 
     if [ "$COMP_CWORD" -eq 1 ]; then
-        COMPREPLY=($(compgen -W "addresses check compare connect demo edit export lsp machines mend names neighbours new peerings \
+        COMPREPLY=($(compgen -W "addresses check compare connect demo draw edit export lsp machines mend names neighbours new peerings \
             ping reach routes sites sweep trace verify ways --help --version" -- "$current"))
         return
     fi
@@ -33,6 +33,8 @@ _jackal() {
         COMPREPLY=($(compgen -W "link tunnel peering nic wire machine switch port vlan session" -- "$current"))
         return
         ;;
+    --view) COMPREPLY=($(compgen -W "routes wires sites" -- "$current")) && return ;;
+    --theme) COMPREPLY=($(compgen -W "light dark" -- "$current")) && return ;;
     --cuts) COMPREPLY=($(compgen -W "1 2" -- "$current")) && return ;;
     --only)
         [ "$command" = names ] && COMPREPLY=($(compgen -W "machines subnets sites" -- "$current"))
@@ -68,7 +70,15 @@ _jackal() {
         return
         ;;
     esac
+    if [ "${COMP_WORDS[COMP_CWORD - 2]}" = --way ]; then
+        previous=--way
+    fi
     case $previous in
+    --around | --way)
+        [ -n "$plan" ] && COMPREPLY=($(compgen -W "$("${COMP_WORDS[0]}" names "$plan" \
+            --only machines 2>/dev/null)" -- "$current"))
+        return
+        ;;
     --from | --to)
         [ -n "$plan" ] && COMPREPLY=($(compgen -W "$("${COMP_WORDS[0]}" names "$plan" \
             2>/dev/null)" -- "$current"))

@@ -84,6 +84,7 @@ int main(int argc, char** argv) try {
     add_compare(app, run);
     add_mend(app, run);
     add_edit(app, run);
+    add_draw(app, run);
     add_lsp(app, run);
     add_sites(app, run);
     add_ways(app, run);
@@ -114,3 +115,10 @@ int main(int argc, char** argv) try {
     complain(e.what());
     return status_not_asked;
 }
+
+#ifdef JACKAL_SANITIZED
+// Graphviz keeps some of what it reads from a graph's tables.
+extern "C" const char* __lsan_default_suppressions() {
+    return "leak:libgvc";
+}
+#endif

@@ -23,7 +23,8 @@ class HelpFormatter : public CLI::Formatter {
         if (option->get_positional())
             return "";
         std::string type = option->get_type_size() == 0 ? "" : " " + option->get_type_name();
-        return option->get_expected_max() > 1 ? type + " ..." : type;
+        bool takes_more = option->get_expected_max() > option->get_expected_min();
+        return takes_more ? type + " ..." : type;
     }
 
   private:

@@ -16,7 +16,7 @@ const std::string program = TOOL " ";
 
 constexpr int many = sanitized ? 1'000 : 20'000;
 constexpr int nics = sanitized ? 400 : 8'000;
-constexpr int clones = sanitized ? 300 : 10'000;
+constexpr int clones = sanitized ? 30 : 10'000;
 
 // A folder of its own, gone at the end.
 class Scratch {

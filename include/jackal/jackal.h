@@ -16,6 +16,7 @@
 #include "jackal/editor/view.h"
 #include "jackal/export/changes.h"
 #include "jackal/export/csv.h"
+#include "jackal/export/drawing.h"
 #include "jackal/export/json.h"
 #include "jackal/export/namespaces.h"
 #include "jackal/export/pin.h"

@@ -110,6 +110,10 @@ constexpr std::size_t cut_losses = 1'000;
 constexpr std::size_t sweep_losses = 10'000'000;
 /// Labs that are built to mend one ping, or one finding.
 constexpr std::size_t mending_labs = 60;
+/// Cards of a picture; what is further from its middle is left out, and the picture says so.
+constexpr std::size_t drawn_cards = 150;
+/// Rows of one of its cards; the others become one.
+constexpr std::size_t drawn_rows = 60;
 /// Pings that the script of a lab asks.
 constexpr std::size_t script_pings = 10'000;
 

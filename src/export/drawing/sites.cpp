@@ -1,0 +1,184 @@
+#include "export/drawing/draft.h"
+
+#include "jackal/lab/peering.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+
+namespace jackal::exports::drawing {
+
+using namespace lab;
+
+namespace {
+
+std::string counted(std::size_t n, std::string_view noun) {
+    return fmt::format("{} {}{}", n, noun, n == 1 ? "" : "s");
+}
+
+// Sites, and a row on each for every way that leaves it.
+class SiteView {
+  public:
+    explicit SiteView(Draft& draft) : d(draft), lab(draft.lab) {}
+
+    void draw() {
+        count();
+        for (SiteId site : lab.sites.ids())
+            if (counts_[site.row].segments + counts_[site.row].machines != 0)
+                add_site(site);
+        for (PeeringId peering : lab.peerings.ids())
+            join(lab.peerings[peering]);
+        for (LinkId link : lab.links.ids())
+            if (!lab.links[link].peering)
+                join(link);
+        for (NicId nic : lab.nics.ids())
+            join(nic);
+        for (MachineId machine : lab.machines.ids())
+            if (SiteId site = lab.site_of(machine); site && d.sites.contains(site))
+                d.machines[machine] = d.sites[site];
+        for (SegmentId segment : lab.segments.ids())
+            if (SubnetId subnet = lab.segments[segment].subnet)
+                if (d.sites.contains(lab.subnets[subnet].site))
+                    d.segments[segment] = d.sites[lab.subnets[subnet].site];
+    }
+
+  private:
+    struct Count {
+        std::size_t segments = 0;
+        std::size_t machines = 0;
+        std::vector<std::string> uplinks;
+    };
+
+    void count() {
+        counts_.resize(lab.sites.size());
+        for (const Subnet& subnet : lab.subnets) {
+            Count& at = counts_[subnet.site.row];
+            ++at.segments;
+            if (subnet.uplink != plan::Uplink::none)
+                at.uplinks.push_back(
+                    fmt::format("{} ({})", subnet.name, plan::to_string(subnet.uplink)));
+        }
+        for (MachineId machine : lab.machines.ids())
+            if (SiteId site = lab.site_of(machine))
+                ++counts_[site.row].machines;
+    }
+
+    void add_site(SiteId id) {
+        const Site& site = lab.sites[id];
+        const Count& has = counts_[id.row];
+        Card card{.kind = Card::Kind::site,
+                  .id = "site-" + site.name,
+                  .title = site.name.empty() ? "the lab" : site.name,
+                  .says = site.outside     ? "outside"
+                          : site.automatic ? "automatic"
+                                           : "site",
+                  .outside = site.outside};
+        for (const net::Prefix& prefix : site.space)
+            card.below.push_back(net::to_string(prefix));
+        card.rows.push_back({.label = counted(has.segments, "segment"),
+                             .values = {counted(has.machines, "machine")}});
+        if (!has.uplinks.empty())
+            card.rows.push_back({.label = has.uplinks.size() == 1 ? "way outside" : "ways outside",
+                                 .values = has.uplinks});
+        d.sites[id] = {.card = d.add(std::move(card))};
+    }
+
+    // A row of the site for one end of what joins it to another; none if the site is not drawn.
+    Place row(SiteId site, Row row) {
+        auto card = d.sites.find(site);
+        if (card == d.sites.end())
+            return {};
+        auto& rows = d.picture.cards[card->second.card].rows;
+        rows.push_back(std::move(row));
+        return LineEnd{.card = card->second.card, .row = rows.size() - 1};
+    }
+
+    void join(const Peering& peering) {
+        if (!d.sites.contains(peering.sites[0]) || !d.sites.contains(peering.sites[1])
+            || peering.sites[0] == peering.sites[1])
+            return;
+        Line line{.kind = Line::Kind::peering};
+        for (int side : {0, 1})
+            line.ends[side] =
+                *row(peering.sites[side], {.label = "to " + lab.sites[peering.sites[1 - side]].name,
+                                           .values = {side_text(peering, side)},
+                                           .note = end_text(peering, side)});
+        bool consents[2];
+        for (int side : {0, 1})
+            consents[side] = peering.sides[side].declared && peering.sides[side].accepts;
+        line.label = fmt::format("peering {}", plan::to_string(peering.state));
+        switch (peering.state) {
+        case plan::PeeringState::up:
+            line.label =
+                fmt::format("peering, {:g} ms", static_cast<double>(peering.delay.count()) / 1000);
+            if (!d.settled.condition().link_up(peering.link)) {
+                line.state = State::down;
+                line.label += ", " + d.down_text(!lab.links[peering.link].up);
+            }
+            break;
+        case plan::PeeringState::half:
+            line.state = State::half;
+            line.open_end = consents[0] ? 1 : 0;
+            break;
+        default: line.state = State::refused;
+        }
+        d.picture.lines.push_back(std::move(line));
+        if (peering.link)
+            for (NicId nic : {lab.links[peering.link].first, lab.links[peering.link].second})
+                d.lines[nic] = d.picture.lines.size() - 1;
+    }
+
+    // The machine that a side of a peering ends at.
+    std::string end_text(const Peering& peering, int side) const {
+        if (!peering.link)
+            return {};
+        for (NicId nic : {lab.links[peering.link].first, lab.links[peering.link].second})
+            if (lab.site_of(lab.nics[nic].machine) == peering.sites[side])
+                return lab.nic_name(nic);
+        return {};
+    }
+
+    Row end_row(NicId nic) const {
+        Row row = d.nic_row(nic);
+        row.label = lab.nic_name(nic);
+        return row;
+    }
+
+    void join(LinkId id) {
+        NicId ends[2] = {lab.links[id].first, lab.links[id].second};
+        SiteId sites[2];
+        for (int i : {0, 1})
+            sites[i] = lab.site_of(lab.nics[ends[i]].machine);
+        if (!sites[0] || !sites[1] || sites[0] == sites[1])
+            return;
+        for (int i : {0, 1})
+            if (Place place = row(sites[i], end_row(ends[i])))
+                d.nics[ends[i]] = *place;
+        d.add_link(id);
+    }
+
+    // A machine of one site that has a NIC on a subnet of another.
+    void join(NicId nic) {
+        SubnetId subnet = lab.segments[lab.nics[nic].segment].subnet;
+        SiteId home = lab.site_of(lab.nics[nic].machine);
+        if (!subnet || lab.subnets[subnet].site == home)
+            return;
+        Place from = row(home, end_row(nic));
+        if (!from)
+            return;
+        d.nics[nic] = *from;
+        d.attach(nic, row(lab.subnets[subnet].site, {.label = lab.subnets[subnet].name}), "",
+                 d.state_of(nic));
+    }
+
+    Draft& d;
+    const Lab& lab;
+    std::vector<Count> counts_; // by site
+};
+
+} // namespace
+
+void draw_sites(Draft& draft) {
+    SiteView(draft).draw();
+}
+
+} // namespace jackal::exports::drawing
