@@ -12,7 +12,7 @@ namespace drawing = exports::drawing;
 namespace {
 
 // In a larger lab only the findings of its tables are marked: the others take a ping of all pairs.
-constexpr std::size_t most_checked = 300;
+constexpr std::size_t most_checked = 500; // NICs
 
 struct DrawOptions {
     PlanOptions plan;
@@ -45,7 +45,7 @@ drawing::Theme theme_of(const DrawOptions& options, drawing::Theme otherwise) {
 }
 
 std::vector<lab::Finding> findings_of(const routing::Settled& whole) {
-    if (whole.lab().machines.size() > most_checked)
+    if (whole.lab().nics.size() > most_checked)
         return lab::findings(whole.lab());
     Progress progress("looking for findings");
     return reach::check(whole, std::ref(progress)).findings;

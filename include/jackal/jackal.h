@@ -19,6 +19,7 @@
 #include "jackal/export/drawing.h"
 #include "jackal/export/json.h"
 #include "jackal/export/namespaces.h"
+#include "jackal/export/page.h"
 #include "jackal/export/pin.h"
 #include "jackal/export/reports.h"
 #include "jackal/export/starter.h"

@@ -114,6 +114,9 @@ constexpr std::size_t mending_labs = 60;
 constexpr std::size_t drawn_cards = 150;
 /// Rows of one of its cards; the others become one.
 constexpr std::size_t drawn_rows = 60;
+/// Ends whose pairs a page tells of one by one, and pings that it asks under cuts.
+constexpr std::size_t page_ends = 120;
+constexpr std::size_t page_walks = 100'000;
 /// Pings that the script of a lab asks.
 constexpr std::size_t script_pings = 10'000;
 

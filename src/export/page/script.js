@@ -1,0 +1,334 @@
+"use strict";
+// The page of one lab. Its state is the fragment of the address, words between slashes: picture/VIEW,
+// reach/FROM/TO, machine/NAME, segment/NAME, findings, expectations, addresses, machines, routes,
+// cuts/WHAT/FROM/TO.
+
+const data = JSON.parse(document.getElementById("data").textContent);
+const byId = id => document.getElementById(id);
+const size = data.ends.length;
+const machineOf = new Map(data.machines.map(machine => [machine.machine, machine]));
+const endOf = new Map(data.ends.map((end, number) => [end.label, number]));
+
+// An element with attributes and children; a string is a text, never markup.
+function make(kind, attributes = {}, ...children) {
+  const element = document.createElement(kind);
+  for (const [name, value] of Object.entries(attributes))
+    if (name === "on") Object.entries(value).forEach(([event, run]) => element.addEventListener(event, run));
+    else if (value !== false && value !== null && value !== undefined) element.setAttribute(name, value);
+  element.append(...children.flat().filter(child => child !== null && child !== undefined));
+  return element;
+}
+const link = (words, text) => make("a", {href: "#" + words.map(encodeURIComponent).join("/")}, text);
+const state = () => location.hash.slice(1).split("/").map(decodeURIComponent);
+const go = words => { location.hash = words.map(encodeURIComponent).join("/"); };
+
+function table(headings, rows, caption) {
+  return make("table", {}, caption ? make("caption", {}, caption) : null,
+    make("thead", {}, make("tr", {}, headings.map(heading => make("th", {scope: "col"}, heading)))),
+    make("tbody", {}, rows.map(row => make("tr", {}, row.map(cell => make("td", {}, cell))))));
+}
+
+// --- pairs ---------------------------------------------------------------------------------------
+
+const pairAt = (from, to) => {
+  const at = 3 * (from * size + to);
+  return {there: data.pairs[at], back: data.pairs[at + 1], why: data.pairs[at + 2],
+          isAsked: data.pairs[at] >= 0 || data.pairs[at + 2] >= 0};
+};
+
+function steps(first) {
+  const found = [];
+  for (let at = first; at >= 0; at = data.steps[6 * at + 5]) {
+    const word = part => data.steps[6 * at + part] < 0 ? "" : data.words[data.steps[6 * at + part]];
+    found.push({machine: word(0), into: word(1), out: word(2), action: word(3), detail: word(4)});
+  }
+  return found;
+}
+
+function stepList(first, heading) {
+  const way = steps(first);
+  if (way.length === 0) return [];
+  return [make("h3", {}, heading), make("ol", {class: "steps"}, way.map(step => make("li", {},
+    machineOf.has(step.machine) ? link(["machine", step.machine], step.machine) : step.machine,
+    make("span", {class: "faint"}, (step.into ? " in by " + step.into : "") + (step.out ? " out by " + step.out : "")),
+    " ", step.action, step.detail ? make("span", {class: "mono"}, " " + step.detail) : null)))];
+}
+
+function findingText(number) {
+  const finding = data.check.findings[number];
+  return [make("p", {}, make("strong", {class: finding.severity === "error" ? "bad" : ""}, finding.severity + " " + finding.finding),
+    " ", make("span", {class: "faint"}, data.plan + ":" + finding.at.line + ":" + finding.at.column)),
+    make("p", {}, finding.explanation),
+    finding.remedy ? make("p", {}, make("strong", {class: "good"}, finding.mends ? "what mends it" : "remedy"), make("br"),
+      make("span", {class: "mono"}, finding.remedy)) : null];
+}
+
+function showPair(from, to, under) {
+  const pair = pairAt(from, to);
+  const end = number => data.ends[number].label;
+  const isLost = under && under.lost.includes(from * size + to);
+  const why = pair.why >= 0 ? data.whys[pair.why] : null;
+  side(make("h2", {}, end(from) + " to " + end(to)),
+    under ? make("p", {}, isLost ? make("strong", {class: "bad"}, "without " + under.cut + ": no reply")
+                                 : "as without the cut") : null,
+    why ? [make("p", {}, make("strong", {class: "bad"}, "no reply: " + why.cause)), make("p", {}, why.text),
+           why.finding !== null ? findingText(why.finding)
+             : make("p", {class: "faint"}, "No finding has this cause at this line.")]
+        : make("p", {}, make("strong", {class: "good"}, from === to ? "itself" : "reply"), under ? " while nothing is cut" : ""),
+    stepList(pair.there, "The way there" + (under ? ", uncut" : "")), stepList(pair.back, "The way back" + (under ? ", uncut" : "")),
+    make("p", {}, link(["reach", end(to), end(from)], "the other way round"), " ", link(["picture"], "in the picture")));
+  followed = {machines: new Set([...steps(pair.there), ...steps(pair.back)].map(step => step.machine)), chosen: null};
+}
+
+// --- the panel beside the view ---------------------------------------------------------------------
+
+let followed = {machines: new Set(), chosen: null};
+
+function side(...children) {
+  byId("side").replaceChildren(make("button", {class: "close", on: {click: () => { byId("side").hidden = true; }}}, "close"),
+    ...children.flat(3).filter(child => child !== null && child !== undefined));
+  byId("side").hidden = false;
+}
+
+function showMachine(name) {
+  const machine = machineOf.get(name);
+  if (!machine) { side(make("p", {}, "There is no machine " + name + ".")); return; }
+  const routes = data.routes.find(each => each.machine === name);
+  const learnedFrom = route => {
+    const offer = routes.learned.find(each => each.to === route.to && each.kind === route.kind && each.decision === "best");
+    return offer && offer.from ? offer.from : "";
+  };
+  side(make("h2", {}, name), make("p", {}, machine.kind + (machine.forwards ? ", forwards" : "") + ", " + machine.state),
+    make("h3", {}, "NICs"),
+    table(["NIC", "segment", "addresses", "MAC"], machine.nics.map(nic => [nic.name, link(["segment", nic.segment], nic.segment),
+      nic.addresses.map(each => [each.address + "/" + each.length, make("br")]).flat(), nic.mac])),
+    routes ? [make("h3", {}, "Routes"), table(["to", "kind", "out", "via", "learned from"],
+      routes.routes.map(route => [route.to, route.kind, route.out || "", route.via || "", learnedFrom(route)]))] : null,
+    endOf.has(name) ? make("p", {}, link(["reach", name], "whom it reaches")) : null);
+  followed = {machines: new Set(), chosen: "machine-" + name};
+}
+
+function showSegment(name) {
+  const prefixes = data.addresses.prefixes.filter(each => each.segment === name);
+  const on = data.machines.flatMap(machine => machine.nics.filter(nic => nic.segment === name).map(nic => [machine, nic]));
+  side(make("h2", {}, name),
+    table(["prefix", "gateway", "used", "free"], prefixes.map(each => [each.prefix, each.gateway || "", String(each.used), String(each.free)])),
+    make("h3", {}, "On it"),
+    table(["NIC", "addresses"], on.map(([machine, nic]) => [link(["machine", machine.machine], machine.machine + "/" + nic.name),
+      nic.addresses.map(each => [each.address, make("br")]).flat()])));
+  followed = {machines: new Set(), chosen: "segment-" + name};
+}
+
+// --- views -----------------------------------------------------------------------------------------
+
+// Cells are reached by the arrow keys; one at a time is in the order of Tab.
+function matrix(chosenFrom, chosenTo, under) {
+  const lost = new Set(under ? under.lost : []);
+  const base = under ? ["cuts", under.cut] : ["reach"];
+  const cell = (from, to) => {
+    const pair = pairAt(from, to);
+    const isLost = lost.has(from * size + to);
+    const [kind, sign, says] = from === to ? ["self", "\u00b7", "itself"]
+      : isLost ? ["lost", "\u2715", "loses its reply"]
+      : !pair.isAsked ? ["self", " ", "not asked"]
+      : pair.why < 0 ? ["yes", "\u2713", "reply"]
+      : [data.whys[pair.why].finding === null ? "wanted" : "no", "\u2013", "no reply, " + data.whys[pair.why].cause];
+    const isChosen = from === chosenFrom && to === chosenTo;
+    return make("td", {}, make("button", {class: kind + (isChosen ? " chosen" : ""), "data-from": from, "data-to": to,
+      tabindex: isChosen || (chosenTo === undefined && from === 0 && to === 0) ? 0 : -1,
+      "aria-label": data.ends[from].label + " to " + data.ends[to].label + ": " + says,
+      title: data.ends[from].label + " to " + data.ends[to].label + ": " + says}, sign));
+  };
+  const all = [...Array(size).keys()];
+  const element = make("table", {class: "matrix"},
+    make("thead", {}, make("tr", {}, make("th", {scope: "col"}, make("span", {class: "faint"}, "from \\ to")),
+      all.map(to => make("th", {scope: "col"}, make("span", {class: "column"}, data.ends[to].label))))),
+    make("tbody", {}, all.map(from => make("tr", {}, make("th", {scope: "row", class: "row"}, data.ends[from].label),
+      all.map(to => cell(from, to))))));
+  element.addEventListener("click", event => {
+    const button = event.target.closest("button");
+    if (button) go([...base, data.ends[button.dataset.from].label, data.ends[button.dataset.to].label]);
+  });
+  element.addEventListener("keydown", event => {
+    const move = {ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1]}[event.key];
+    const button = event.target.closest("button");
+    if (!move || !button) return;
+    const next = element.querySelector(`[data-from="${+button.dataset.from + move[0]}"][data-to="${+button.dataset.to + move[1]}"]`);
+    if (next) { button.tabIndex = -1; next.tabIndex = 0; next.focus(); }
+    event.preventDefault();
+  });
+  return element;
+}
+
+const notes = () => data.notes.map(note => make("p", {class: "faint"}, note));
+
+const views = {
+  reach(from, to) {
+    const [row, column] = [endOf.get(from), endOf.get(to)];
+    if (row !== undefined && column !== undefined) showPair(row, column);
+    return [make("p", {}, "\u2713 reply, \u2013 none (filled: a finding has its cause; outlined: none has). "
+      + "Choose a cell for the journey there and back."), notes(), matrix(row, column)];
+  },
+  findings(number) {
+    const found = data.check.findings;
+    if (number !== undefined && found[number]) side(make("h2", {}, "Finding " + (+number + 1)), findingText(+number));
+    return found.length === 0 ? make("p", {class: "good"}, "Nothing is wrong with this plan.")
+      : table(["", "finding", "line", "what is wrong", "remedy"], found.map((each, i) => [link(["findings", String(i)], "!" + (i + 1)),
+          make("span", {class: each.severity === "error" ? "bad" : ""}, each.severity + " " + each.finding), String(each.at.line),
+          each.explanation, make("span", {class: "mono"}, each.remedy || "")]));
+  },
+  expectations() {
+    return table(["met", "from", "to", "asked", "expected", "line", "what happens"], data.expectations.map(each =>
+      [make("span", {class: each.passed ? "good" : "bad"}, each.passed ? "\u2713 met" : "\u2715 not met"), each.from, each.to,
+       each.service || "ping", each.gets, String(each.at.line), each.explanation || ""]));
+  },
+  addresses() {
+    return table(["site", "segment", "prefix", "gateway", "DHCP", "used", "free", "how full"], data.addresses.prefixes.map(each => {
+      const share = each.used / (each.used + each.free);
+      return [each.site, link(["segment", each.segment], each.segment), each.prefix, each.gateway || "",
+        each.dhcp ? String(each.dhcp.first || each.dhcp) : "", String(each.used), String(each.free),
+        make("span", {class: "bar", role: "img", "aria-label": Math.round(100 * share) + " % used"},
+          Object.assign(make("i"), {style: "width:" + (100 * share).toFixed(1) + "%"}))];
+    }));
+  },
+  machines() {
+    return table(["machine", "kind", "state", "NICs"], data.machines.map(machine => [link(["machine", machine.machine], machine.machine),
+      machine.kind, machine.state, machine.nics.map(nic => [make("span", {class: "mono"}, nic.name + " " + nic.segment + " "
+        + nic.addresses.map(each => each.address).join(" ")), make("br")]).flat()]));
+  },
+  cuts(name, from, to) {
+    const under = data.cuts.find(each => each.cut === name);
+    const [row, column] = [endOf.get(from), endOf.get(to)];
+    if (under && row !== undefined && column !== undefined) showPair(row, column, under);
+    const list = table(["cut", "pairs that lose their reply"], data.cuts.map(each => [link(["cuts", each.cut], each.cut), String(each.lost.length)]));
+    return under ? [make("p", {}, make("strong", {}, "without " + under.cut), ": " + under.lost.length
+        + " pairs lose their reply (\u2715). ", link(["cuts"], "all cuts")), matrix(row, column, under)]
+      : [notes(), list];
+  },
+};
+
+// --- the picture -----------------------------------------------------------------------------------
+
+const pictures = [...document.querySelectorAll(".picture")];
+let picture = null;
+
+function showPicture(view) {
+  byId("view-picture").hidden = false;
+  picture = pictures.find(each => each.dataset.view === view) || pictures[0];
+  pictures.forEach(each => { each.hidden = each !== picture; });
+  const svg = picture.querySelector("svg");
+  if (!svg.dataset.whole) svg.dataset.whole = svg.getAttribute("viewBox");
+  byId("picture-tools").replaceChildren(
+    ...pictures.map(each => make("button", {"aria-pressed": each === picture, on: {click: () => go(["picture", each.dataset.view])}}, each.dataset.view)),
+    make("button", {"aria-label": "larger", on: {click: () => zoom(0.8)}}, "+"),
+    make("button", {"aria-label": "smaller", on: {click: () => zoom(1.25)}}, "\u2212"),
+    make("button", {on: {click: () => svg.setAttribute("viewBox", svg.dataset.whole)}}, "all of it"));
+  for (const group of svg.querySelectorAll("g[id]")) {
+    const name = group.id.replace(/^(machine|segment|switch|site)-/, "");
+    const rows = [...group.querySelectorAll("text")].map(text => text.textContent.split("/")[0]);
+    const isOnWay = followed.machines.has(name) || rows.some(row => followed.machines.has(row));
+    group.classList.toggle("on-way", isOnWay);
+    group.classList.toggle("chosen", group.id === followed.chosen);
+  }
+  const shown = [...svg.querySelectorAll("g.chosen, g.on-way")].map(group => group.getBBox());
+  if (shown.length > 0) {
+    const left = Math.min(...shown.map(each => each.x)), top = Math.min(...shown.map(each => each.y));
+    const width = Math.max(...shown.map(each => each.x + each.width)) - left;
+    const height = Math.max(...shown.map(each => each.y + each.height)) - top;
+    const margin = Math.max(60, (900 - width) / 2);
+    svg.setAttribute("viewBox", [left - margin, top - margin, width + 2 * margin, height + 2 * margin].join(" "));
+  }
+  picture.classList.toggle("following", followed.machines.size > 0 || followed.chosen !== null);
+}
+
+const box = svg => svg.getAttribute("viewBox").split(" ").map(Number);
+function zoom(factor, x = 0.5, y = 0.5) {
+  const svg = picture.querySelector("svg");
+  const [left, top, width, height] = box(svg);
+  svg.setAttribute("viewBox", [left + width * (1 - factor) * x, top + height * (1 - factor) * y, width * factor, height * factor].join(" "));
+}
+function pan(x, y) {
+  const svg = picture.querySelector("svg");
+  const [left, top, width, height] = box(svg);
+  svg.setAttribute("viewBox", [left + x * width, top + y * height, width, height].join(" "));
+}
+
+const frame = byId("frame");
+frame.addEventListener("wheel", event => {
+  const at = frame.getBoundingClientRect();
+  zoom(event.deltaY > 0 ? 1.1 : 0.9, (event.clientX - at.left) / at.width, (event.clientY - at.top) / at.height);
+  event.preventDefault();
+}, {passive: false});
+frame.addEventListener("keydown", event => {
+  const move = {ArrowUp: [0, -0.1], ArrowDown: [0, 0.1], ArrowLeft: [-0.1, 0], ArrowRight: [0.1, 0]}[event.key];
+  if (move) pan(...move);
+  else if (event.key === "+") zoom(0.8);
+  else if (event.key === "-") zoom(1.25);
+  else return;
+  event.preventDefault();
+});
+let held = null;
+frame.addEventListener("pointerdown", event => { held = {x: event.clientX, y: event.clientY, moved: false}; });
+window.addEventListener("pointerup", () => { held = null; });
+frame.addEventListener("pointermove", event => {
+  if (!held) return;
+  const at = frame.getBoundingClientRect();
+  pan((held.x - event.clientX) / at.width, (held.y - event.clientY) / at.height);
+  held = {x: event.clientX, y: event.clientY, moved: true};
+});
+frame.addEventListener("click", event => {
+  const group = event.target.closest("g[id]");
+  const [, kind, name] = group ? group.id.match(/^(machine|segment)-(.*)/) || [] : [];
+  if (kind) go([kind, name]);
+});
+
+// --- search ------------------------------------------------------------------------------------------
+
+const things = [
+  ...data.machines.map(each => [each.machine, ["machine", each.machine]]),
+  ...data.machines.flatMap(each => each.nics.flatMap(nic => nic.addresses.map(address =>
+    [address.address + " " + each.machine + "/" + nic.name, ["machine", each.machine]]))),
+  ...data.addresses.prefixes.map(each => [each.segment + " " + each.prefix, ["segment", each.segment]]),
+  ...data.check.findings.map((each, i) => [each.finding + " " + each.subject, ["findings", String(i)]]),
+  ...data.cuts.map(each => ["without " + each.cut, ["cuts", each.cut]]),
+];
+byId("search").addEventListener("input", event => {
+  const wanted = event.target.value.trim().toLowerCase();
+  const found = wanted ? things.filter(([text]) => text.toLowerCase().includes(wanted)).slice(0, 30) : [];
+  byId("found").replaceChildren(...found.map(([text, words]) => make("li", {}, link(words, text))),
+    ...(wanted && found.length === 0 ? [make("li", {class: "faint"}, "nothing of that name")] : []));
+  byId("found").hidden = wanted === "";
+});
+byId("search").addEventListener("keydown", event => {
+  const first = byId("found").querySelector("a");
+  if (event.key === "Enter" && first) first.click();
+  if (event.key === "Escape") byId("found").hidden = true;
+});
+byId("found").addEventListener("click", () => { byId("found").hidden = true; });
+
+// --- all of it ---------------------------------------------------------------------------------------
+
+const tabs = [["picture", "Picture"], ["reach", "Reach"], ["findings", `Findings (${data.check.findings.length})`],
+  ["expectations", `Expectations (${data.expectations.length})`], ["addresses", "Addresses"], ["machines", "Machines"], ["cuts", "Cuts"]];
+let tab = "picture";
+
+function show() {
+  const [kind, ...rest] = state();
+  if (kind === "machine") showMachine(rest[0]);
+  if (kind === "segment") showSegment(rest[0]);
+  if (kind === "" || kind === "picture" || views[kind]) tab = kind || "picture";
+  byId("tabs").replaceChildren(...tabs.map(([name, text]) =>
+    make("a", {href: "#" + name, "aria-current": name === tab ? "page" : null}, text)));
+  byId("view-picture").hidden = tab !== "picture";
+  byId("view").hidden = tab === "picture";
+  if (tab === "picture") showPicture(kind === "picture" ? rest[0] : picture && picture.dataset.view);
+  else if (views[kind]) byId("view").replaceChildren(...[views[kind](...rest)].flat(2));
+}
+
+byId("lab").textContent = data.lab;
+byId("about").textContent = data.about;
+const met = data.expectations.filter(each => each.passed).length;
+byId("verdict").append(make("strong", {}, `${data.check.pairs_answered} of ${data.check.pairs_asked}`), " pings between machines get a reply; ",
+  make("strong", {}, `${data.check.findings.length}`), " findings; ", make("strong", {}, `${met} of ${data.expectations.length}`), " expectations met");
+window.addEventListener("hashchange", show);
+show();
