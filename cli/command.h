@@ -260,6 +260,7 @@ void add_mend(CLI::App& app, Run& run);
 void add_edit(CLI::App& app, Run& run);
 void add_draw(CLI::App& app, Run& run);
 void add_report(CLI::App& app, Run& run);
+void add_serve(CLI::App& app, Run& run);
 void add_lsp(CLI::App& app, Run& run);
 void add_sites(CLI::App& app, Run& run);
 void add_ways(CLI::App& app, Run& run);

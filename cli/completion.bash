@@ -7,7 +7,7 @@ _jackal() {
 
     if [ "$COMP_CWORD" -eq 1 ]; then
         COMPREPLY=($(compgen -W "addresses check compare connect demo draw edit export lsp machines mend names neighbours new peerings \
-            ping reach report routes sites sweep trace verify ways --help --version" -- "$current"))
+            ping reach report routes serve sites sweep trace verify ways --help --version" -- "$current"))
         return
     fi
     case $previous in

@@ -86,6 +86,7 @@ int main(int argc, char** argv) try {
     add_edit(app, run);
     add_draw(app, run);
     add_report(app, run);
+    add_serve(app, run);
     add_lsp(app, run);
     add_sites(app, run);
     add_ways(app, run);

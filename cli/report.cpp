@@ -27,7 +27,7 @@ Outcome report(const ReportOptions& options) {
     std::string page;
     {
         Progress progress("asking all pairs");
-        page = exports::page(opened.plan, settled, check, std::ref(progress));
+        page = exports::page(opened.plan, settled, check, {.progress = std::ref(progress)});
     }
     if (options.output.empty() || options.output == "-")
         return {page};

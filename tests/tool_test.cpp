@@ -560,7 +560,7 @@ TEST_CASE("the completion knows commands, options, shapes and the machines of th
             ++count;
             CHECK(has(help.text, "\n  " + word + " "));
         }
-    CHECK(count == 24);
+    CHECK(count == 25);
 }
 
 TEST_CASE("hostile texts get a clear error in a short time") {

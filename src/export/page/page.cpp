@@ -57,12 +57,13 @@ struct Why {
 class PageMaker {
   public:
     PageMaker(const plan::Plan& plan, const routing::Settled& settled, const reach::Check& check,
-              const std::function<void(std::size_t, std::size_t)>& progress)
-        : plan_(plan), settled_(settled), lab_(settled.lab()), check_(check), progress_(progress) {}
+              const PageOptions& options)
+        : plan_(plan), settled_(settled), lab_(settled.lab()), check_(check), options_(options) {}
 
     std::string text() {
         choose_ends();
-        choose_cuts();
+        if (options_.with_cuts)
+            choose_cuts();
         ask();
         ask_under_cuts();
         json data = tables();
@@ -146,8 +147,8 @@ class PageMaker {
     }
 
     void tick() {
-        if (progress_)
-            progress_(++done_, steps_);
+        if (options_.progress)
+            options_.progress(++done_, steps_);
     }
 
     std::optional<probe::PingQuestion> question(std::size_t from, std::size_t to) const {
@@ -313,8 +314,10 @@ class PageMaker {
         put("{{script}}", page_script);
         put("{{data}}", harmless(data.dump()));
         put("{{pictures}}", pictures());
+        put("{{live}}", options_.is_live ? " data-live" : "");
         put("{{style}}", page_style);
         put("{{title}}", lab_.name);
+        put("{{connect}}", options_.is_live ? "; connect-src 'self'" : "");
         return page;
     }
 
@@ -322,7 +325,7 @@ class PageMaker {
     const routing::Settled& settled_;
     const lab::Lab& lab_;
     const reach::Check& check_;
-    const std::function<void(std::size_t, std::size_t)>& progress_;
+    const PageOptions& options_;
     std::size_t done_ = 0;
     std::size_t diagnosed_ = 0;
     std::size_t steps_ = 1;
@@ -340,8 +343,8 @@ class PageMaker {
 } // namespace
 
 std::string page(const plan::Plan& plan, const routing::Settled& settled, const reach::Check& check,
-                 const std::function<void(std::size_t, std::size_t)>& progress) {
-    return PageMaker(plan, settled, check, progress).text();
+                 const PageOptions& options) {
+    return PageMaker(plan, settled, check, options).text();
 }
 
 } // namespace jackal::exports

@@ -3,11 +3,9 @@
 // reach/FROM/TO, machine/NAME, segment/NAME, findings, expectations, addresses, machines, routes,
 // cuts/WHAT/FROM/TO.
 
-const data = JSON.parse(document.getElementById("data").textContent);
 const byId = id => document.getElementById(id);
-const size = data.ends.length;
-const machineOf = new Map(data.machines.map(machine => [machine.machine, machine]));
-const endOf = new Map(data.ends.map((end, number) => [end.label, number]));
+const isLive = document.body.dataset.live !== undefined;
+let data, size, machineOf, endOf;
 
 // An element with attributes and children; a string is a text, never markup.
 function make(kind, attributes = {}, ...children) {
@@ -173,10 +171,11 @@ const views = {
     const found = data.check.findings;
     if (number !== undefined && found[number]) side(make("h2", {}, "Finding " + (+number + 1)), findingText(+number));
     return found.length === 0 ? make("p", {class: "good"}, "Nothing is wrong with this plan.")
-      : table(["", "finding", "line", "what is wrong", "remedy"], found.map((each, i) => [link(["findings", String(i)], "!" + (i + 1)),
+      : [isLive ? mendTools() : null, table(["", "finding", "line", "what is wrong", "remedy"], found.map((each, i) => [link(["findings", String(i)], "!" + (i + 1)),
           make("span", {class: each.severity === "error" ? "bad" : ""}, each.severity + " " + each.finding), String(each.at.line),
-          each.explanation, make("span", {class: "mono"}, each.remedy || "")]));
+          each.explanation, make("span", {class: "mono"}, each.remedy || "")]))];
   },
+  ask: () => askView(),
   expectations() {
     return table(["met", "from", "to", "asked", "expected", "line", "what happens"], data.expectations.map(each =>
       [make("span", {class: each.passed ? "good" : "bad"}, each.passed ? "\u2713 met" : "\u2715 not met"), each.from, each.to,
@@ -209,7 +208,7 @@ const views = {
 
 // --- the picture -----------------------------------------------------------------------------------
 
-const pictures = [...document.querySelectorAll(".picture")];
+let pictures = [...document.querySelectorAll(".picture")];
 let picture = null;
 
 function showPicture(view) {
@@ -284,7 +283,7 @@ frame.addEventListener("click", event => {
 
 // --- search ------------------------------------------------------------------------------------------
 
-const things = [
+const things = () => [
   ...data.machines.map(each => [each.machine, ["machine", each.machine]]),
   ...data.machines.flatMap(each => each.nics.flatMap(nic => nic.addresses.map(address =>
     [address.address + " " + each.machine + "/" + nic.name, ["machine", each.machine]]))),
@@ -294,7 +293,7 @@ const things = [
 ];
 byId("search").addEventListener("input", event => {
   const wanted = event.target.value.trim().toLowerCase();
-  const found = wanted ? things.filter(([text]) => text.toLowerCase().includes(wanted)).slice(0, 30) : [];
+  const found = wanted ? things().filter(([text]) => text.toLowerCase().includes(wanted)).slice(0, 30) : [];
   byId("found").replaceChildren(...found.map(([text, words]) => make("li", {}, link(words, text))),
     ...(wanted && found.length === 0 ? [make("li", {class: "faint"}, "nothing of that name")] : []));
   byId("found").hidden = wanted === "";
@@ -306,10 +305,95 @@ byId("search").addEventListener("keydown", event => {
 });
 byId("found").addEventListener("click", () => { byId("found").hidden = true; });
 
+// --- the server, if the page came from one -------------------------------------------------------------
+
+async function asked(path, options) {
+  const answer = await fetch(path, options);
+  const said = await answer.json();
+  if (!answer.ok) throw new Error(said.error);
+  return said;
+}
+
+// Waits for what is newer, and takes it in where the reader is.
+async function follow() {
+  for (let version = 0;;) {
+    try {
+      const newer = await asked("version?after=" + version);
+      byId("problems").textContent = newer.problems;
+      byId("problems").hidden = newer.problems === "";
+      if (newer.version !== version && newer.problems === "") {
+        const page = new DOMParser().parseFromString(await (await fetch("./")).text(), "text/html");
+        const view = picture && picture.dataset.view;
+        load(page.getElementById("data").textContent);
+        pictures.forEach(each => each.remove());
+        pictures = [...page.querySelectorAll(".picture")].map(each => document.adoptNode(each));
+        frame.append(...pictures);
+        picture = pictures.find(each => each.dataset.view === view) || pictures[0];
+        if (tab !== "ask") show();
+      }
+      version = newer.version;
+    } catch (error) {
+      byId("problems").textContent = "The server does not answer: " + error.message;
+      byId("problems").hidden = false;
+      await new Promise(done => setTimeout(done, 1000));
+    }
+  }
+}
+
+function askView() {
+  const answer = make("div", {"aria-live": "polite"});
+  const names = make("datalist", {id: "names"}, data.machines.map(each => make("option", {value: each.machine})));
+  const field = (name, label, list) => make("label", {}, label + " ", make("input", {name, list: list || null, autocomplete: "off"}), " ");
+  const form = make("form", {}, names, field("from", "from", "names"), field("to", "to", "names"),
+    field("service", "service (tcp/22)"), field("cut", "without"), make("button", {}, "ask"));
+  form.addEventListener("submit", async event => {
+    event.preventDefault();
+    const words = new URLSearchParams([...new FormData(form)].filter(([, value]) => value !== ""));
+    try {
+      const said = await asked("api/ping?" + words);
+      const way = list => make("ol", {class: "steps"}, list.map(step => make("li", {}, step.machine,
+        make("span", {class: "faint"}, (step.in ? " in by " + step.in : "") + (step.out ? " out by " + step.out : "")),
+        " ", step.action, make("span", {class: "mono"}, " " + step.detail))));
+      answer.replaceChildren(make("h2", {class: said.cause ? "bad" : "good"}, said.verdict + (said.cause ? ": " + said.cause : "")),
+        said.explanation ? make("p", {}, said.explanation) : "", make("h3", {}, "The way there"), way(said.out),
+        make("h3", {}, "The way back"), way(said.back));
+    } catch (error) {
+      answer.replaceChildren(make("p", {class: "bad"}, error.message));
+    }
+  });
+  return [form, answer];
+}
+
+function mendTools() {
+  const answer = make("div", {"aria-live": "polite"});
+  const show = make("button", {}, "what would mend this plan");
+  show.addEventListener("click", async () => {
+    answer.replaceChildren(make("p", {}, "looking for the smallest set of changes"));
+    try {
+      const said = await asked("api/mend");
+      const write = make("button", {}, "write it into the plan");
+      write.addEventListener("click", async () => {
+        try {
+          await asked("api/mend", {method: "POST", body: said.difference});
+          answer.replaceChildren(make("p", {class: "good"}, "written"));
+        } catch (error) {
+          answer.replaceChildren(make("p", {class: "bad"}, error.message));
+        }
+      });
+      answer.replaceChildren(said.difference ? make("pre", {class: "mono"}, said.difference) : make("p", {}, "nothing that is known"),
+        said.difference ? write : "");
+    } catch (error) {
+      answer.replaceChildren(make("p", {class: "bad"}, error.message));
+    }
+  });
+  return [show, answer];
+}
+
 // --- all of it ---------------------------------------------------------------------------------------
 
-const tabs = [["picture", "Picture"], ["reach", "Reach"], ["findings", `Findings (${data.check.findings.length})`],
-  ["expectations", `Expectations (${data.expectations.length})`], ["addresses", "Addresses"], ["machines", "Machines"], ["cuts", "Cuts"]];
+const tabs = () => [["picture", "Picture"], ["reach", "Reach"], ["findings", `Findings (${data.check.findings.length})`],
+  ["expectations", `Expectations (${data.expectations.length})`], ["addresses", "Addresses"], ["machines", "Machines"], ["cuts", "Cuts"],
+  ...(isLive ? [["ask", "Ask"]] : [])];
 let tab = "picture";
 
 function show() {
@@ -317,18 +401,29 @@ function show() {
   if (kind === "machine") showMachine(rest[0]);
   if (kind === "segment") showSegment(rest[0]);
   if (kind === "" || kind === "picture" || views[kind]) tab = kind || "picture";
-  byId("tabs").replaceChildren(...tabs.map(([name, text]) =>
+  byId("tabs").replaceChildren(...tabs().map(([name, text]) =>
     make("a", {href: "#" + name, "aria-current": name === tab ? "page" : null}, text)));
   byId("view-picture").hidden = tab !== "picture";
   byId("view").hidden = tab === "picture";
   if (tab === "picture") showPicture(kind === "picture" ? rest[0] : picture && picture.dataset.view);
-  else if (views[kind]) byId("view").replaceChildren(...[views[kind](...rest)].flat(2));
+  else if (views[kind]) byId("view").replaceChildren(...[views[kind](...rest)].flat(3).filter(child => child !== null));
 }
 
-byId("lab").textContent = data.lab;
-byId("about").textContent = data.about;
-const met = data.expectations.filter(each => each.passed).length;
-byId("verdict").append(make("strong", {}, `${data.check.pairs_answered} of ${data.check.pairs_asked}`), " pings between machines get a reply; ",
-  make("strong", {}, `${data.check.findings.length}`), " findings; ", make("strong", {}, `${met} of ${data.expectations.length}`), " expectations met");
+// Takes the data of a page: this one, or a newer one from the server.
+function load(text) {
+  data = JSON.parse(text);
+  size = data.ends.length;
+  machineOf = new Map(data.machines.map(machine => [machine.machine, machine]));
+  endOf = new Map(data.ends.map((end, number) => [end.label, number]));
+  byId("lab").textContent = data.lab;
+  byId("about").textContent = data.about;
+  const met = data.expectations.filter(each => each.passed).length;
+  const strong = text => make("strong", {}, text);
+  byId("verdict").replaceChildren(strong(`${data.check.pairs_answered} of ${data.check.pairs_asked}`), " pings between machines get a reply; ",
+    strong(`${data.check.findings.length}`), " findings; ", strong(`${met} of ${data.expectations.length}`), " expectations met");
+}
+
+load(byId("data").textContent);
 window.addEventListener("hashchange", show);
 show();
+if (isLive) follow();

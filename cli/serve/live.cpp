@@ -1,0 +1,107 @@
+#include "serve/live.h"
+
+#include "process.h"
+
+#include <sys/stat.h>
+
+namespace jackal::cli::serve {
+
+namespace {
+
+// How often the file is looked at.
+constexpr std::chrono::milliseconds pause{40};
+constexpr std::chrono::seconds longest_wait{10};
+
+Stamp stamp_of(const std::string& path) {
+    struct stat is {};
+    if (stat(path.c_str(), &is) != 0)
+        return std::nullopt;
+    return std::tuple(is.st_ino, is.st_size, is.st_mtim.tv_sec, is.st_mtim.tv_nsec);
+}
+
+} // namespace
+
+Loaded::Loaded(const PlanOptions& options)
+    : file(plan_text(options)), opened(open_plan(options)), settled(settle(opened, options)),
+      check(reach::check(settled)) {}
+
+Live::Live(PlanOptions options) : options_(std::move(options)) {
+    options_.path = plan_text(options_).source;
+    seen_ = stamp_of(options_.path);
+    read();
+    watcher_ = std::thread([this] { watch(); });
+}
+
+Live::~Live() {
+    {
+        std::lock_guard lock(shown_mutex_);
+        is_over_ = true;
+    }
+    changed_.notify_all();
+    watcher_.join();
+}
+
+std::shared_ptr<const Shown> Live::now() const {
+    std::lock_guard lock(shown_mutex_);
+    return shown_;
+}
+
+std::shared_ptr<const Shown> Live::after(std::uint64_t version) const {
+    std::unique_lock lock(shown_mutex_);
+    changed_.wait_for(lock, longest_wait, [&] { return is_over_ || shown_->version > version; });
+    return shown_;
+}
+
+void Live::show(Shown shown) {
+    {
+        std::lock_guard lock(shown_mutex_);
+        shown.version = shown_ ? shown_->version + 1 : 1;
+        shown_ = std::make_shared<const Shown>(std::move(shown));
+    }
+    changed_.notify_all();
+}
+
+// First what is quickly known, then the page with its cuts and remedies.
+void Live::read() {
+    std::shared_ptr<const Shown> before = now();
+    std::shared_ptr<Loaded> loaded;
+    auto page_of = [&](bool is_whole) {
+        return exports::page(loaded->opened.plan, loaded->settled, loaded->check,
+                             {.is_live = true, .with_cuts = is_whole});
+    };
+    try {
+        {
+            std::lock_guard lock(turn_);
+            start_answer();
+            loaded = std::make_shared<Loaded>(options_);
+            show({.loaded = loaded, .page = page_of(false)});
+        }
+        if (loaded->file.text != plan_text(options_).text)
+            return; // it changed meanwhile, and is read again
+        std::lock_guard lock(turn_);
+        start_answer();
+        auto mended = std::make_shared<Loaded>(options_);
+        mend::try_remedies(mended->opened.plan, mended->opened.lab, mended->check,
+                           [] { return !is_time_short(); });
+        loaded = mended;
+        show({.loaded = loaded, .page = page_of(true)});
+    } catch (const std::exception& e) {
+        show({.problems = e.what(),
+              .loaded = before ? before->loaded : nullptr,
+              .page = before ? before->page : std::string()});
+    }
+}
+
+void Live::watch() {
+    std::unique_lock lock(shown_mutex_);
+    while (!changed_.wait_for(lock, pause, [&] { return is_over_; })) {
+        lock.unlock();
+        if (Stamp now = stamp_of(options_.path); now && now != seen_) {
+            seen_ = now;
+            read();
+        }
+        lock.lock();
+    }
+}
+
+} // namespace jackal::cli::serve

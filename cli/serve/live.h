@@ -1,0 +1,69 @@
+// The plan that is served, as it stands in its file: read anew whenever that changes.
+#pragma once
+
+#include "command.h"
+
+#include <condition_variable>
+#include <memory>
+#include <mutex>
+#include <optional>
+#include <sys/types.h>
+#include <thread>
+#include <tuple>
+
+namespace jackal::cli::serve {
+
+/// A plan that was read, and what is known of it. It never moves, as its parts refer to each other.
+struct Loaded {
+    explicit Loaded(const PlanOptions& options);
+    Loaded(const Loaded&) = delete;
+    Loaded& operator=(const Loaded&) = delete;
+
+    PlanText file;
+    Opened opened;
+    routing::Settled settled;
+    reach::Check check;
+};
+
+/// What is shown at one time.
+struct Shown {
+    std::uint64_t version = 0;            ///< one more with each change
+    std::string problems;                 ///< why the file cannot be read now; empty if it can
+    std::shared_ptr<const Loaded> loaded; ///< the last that could be read; null if none ever could
+    std::string page;
+};
+
+/// What is otherwise after a file was written or replaced; nothing if it is gone.
+using Stamp = std::optional<std::tuple<ino_t, off_t, time_t, long>>;
+
+/// Watches the plan file. Answers and readings come one after another, each with the time of an
+/// answer.
+class Live {
+  public:
+    explicit Live(PlanOptions options);
+    ~Live();
+    Live(const Live&) = delete;
+    Live& operator=(const Live&) = delete;
+
+    std::shared_ptr<const Shown> now() const;
+    /// As soon as there is something newer than `version`, or after ten seconds.
+    std::shared_ptr<const Shown> after(std::uint64_t version) const;
+    /// Held while an answer is worked out.
+    std::mutex& turn() const { return turn_; }
+
+  private:
+    void watch();
+    void read();
+    void show(Shown shown);
+
+    PlanOptions options_;
+    Stamp seen_;
+    mutable std::mutex turn_;
+    mutable std::mutex shown_mutex_;
+    mutable std::condition_variable changed_;
+    std::shared_ptr<const Shown> shown_;
+    bool is_over_ = false;
+    std::thread watcher_;
+};
+
+} // namespace jackal::cli::serve

@@ -1,0 +1,238 @@
+#include "serve/server.h"
+
+#include "file.h"
+#include "jackal/export/difference.h"
+#include "process.h"
+
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+#include <random>
+
+namespace jackal::cli::serve {
+
+using httplib::Request;
+using httplib::Response;
+using nlohmann::json;
+
+namespace {
+
+constexpr const char* json_type = "application/json";
+
+std::string new_token() {
+    std::random_device random; // the operating system's
+    std::string token;
+    for (int i = 0; i < 4; ++i)
+        token += fmt::format("{:08x}", random());
+    return token;
+}
+
+void refuse_with(Response& response, int status, const std::string& why) {
+    response.status = status;
+    response.set_content(json{{"error", why}}.dump() + "\n", json_type);
+}
+
+// The lab under the cuts that a question names, several with commas between.
+routing::Settled settled_of(const Loaded& loaded, const Request& request) {
+    PlanOptions options;
+    std::string cuts = request.get_param_value("cut");
+    for (std::size_t at = 0; at < cuts.size();) {
+        std::size_t end = std::min(cuts.find(',', at), cuts.size());
+        if (end > at)
+            options.cuts.push_back(cuts.substr(at, end - at));
+        at = end + 1;
+    }
+    return settle(loaded.opened, options);
+}
+
+probe::PingQuestion question_of(const Loaded& loaded, const Request& request) {
+    const lab::Lab& lab = loaded.opened.lab;
+    probe::PingOptions options;
+    std::string from = request.get_param_value("from");
+    std::string to = request.get_param_value("to");
+    for (const std::string& end : {from, to})
+        if (!probe::endpoint(lab, end))
+            throw NotAsked(probe::unknown_endpoint(lab, end));
+    if (std::string family = request.get_param_value("family"); !family.empty()) {
+        if (family != "4" && family != "6")
+            throw NotAsked("family: write 4 or 6");
+        options.family = family == "4" ? net::Family::ipv4 : net::Family::ipv6;
+    }
+    if (std::string service = request.get_param_value("service"); !service.empty()) {
+        options.service = net::parse_service(service);
+        if (!options.service)
+            throw NotAsked("service: write a protocol and a port, such as tcp/22");
+    }
+    auto question = probe::question(lab, from, to, options);
+    if (!question)
+        throw NotAsked(fmt::format("{}: no machine has that address", from));
+    return *question;
+}
+
+// What mends the plan: a difference of its file, and its text afterwards.
+struct Mended {
+    mend::Outcome outcome;
+    std::string difference;
+    std::string text;
+};
+
+Mended mended(const Loaded& loaded) {
+    Mended made;
+    made.outcome = mend::make_healthy(loaded.opened.plan, {.threads = threads()},
+                                      [] { return !is_time_short(); });
+    std::vector<plan::Edit> edits;
+    for (const mend::Change& change : made.outcome.changes)
+        edits.insert(edits.end(), change.edits.begin(), change.edits.end());
+    plan::Writing written = plan::write(loaded.file.text, edits);
+    if (!written.text)
+        throw NotAsked("the changes cannot be written into the file");
+    made.text = *written.text;
+    made.difference =
+        exports::difference(loaded.file.text, made.text, plan::printable(loaded.file.source));
+    return made;
+}
+
+} // namespace
+
+Server::Server(Live& live, int port) : live_(live), token_(new_token()) {
+    server_.new_task_queue = [] { return new httplib::ThreadPool(8); };
+    server_.set_payload_max_length(1 << 16);
+    server_.set_tcp_nodelay(true);
+    server_.set_pre_routing_handler([this](const Request& request, Response& response) {
+        response.set_header("Cache-Control", "no-store");
+        response.set_header("X-Content-Type-Options", "nosniff");
+        response.set_header("Referrer-Policy", "no-referrer");
+        response.set_header("X-Frame-Options", "DENY");
+        if (is_welcome(request))
+            return httplib::Server::HandlerResponse::Unhandled;
+        refuse_with(response, 403, "ask by the whole address that jackal serve printed");
+        return httplib::Server::HandlerResponse::Handled;
+    });
+    add_page();
+    add_questions();
+    add_mending();
+    port_ = port == 0 ? server_.bind_to_any_port("127.0.0.1") : port;
+    if (port_ < 0 || (port != 0 && !server_.bind_to_port("127.0.0.1", port)))
+        throw NotAsked(fmt::format("port {} of 127.0.0.1 cannot be had", port));
+}
+
+std::string Server::url() const {
+    return fmt::format("http://127.0.0.1:{}/{}/", port_, token_);
+}
+
+void Server::run() {
+    server_.listen_after_bind();
+}
+
+bool Server::is_welcome(const Request& request) const {
+    auto is_here = [&](std::string host) {
+        return host == fmt::format("127.0.0.1:{}", port_)
+               || host == fmt::format("localhost:{}", port_);
+    };
+    std::string origin = request.get_header_value("Origin");
+    if (!origin.empty() && (!origin.starts_with("http://") || !is_here(origin.substr(7))))
+        return false;
+    std::string wanted = "/" + token_ + "/";
+    if (request.path.size() < wanted.size())
+        return false;
+    unsigned differs = 0; // all of it is looked at, so that time tells nothing
+    for (std::size_t i = 0; i < wanted.size(); ++i)
+        differs |= static_cast<unsigned>(wanted[i] ^ request.path[i]);
+    return differs == 0 && is_here(request.get_header_value("Host"));
+}
+
+void Server::add_page() {
+    server_.Get("/" + token_ + "/", [this](const Request&, Response& response) {
+        auto shown = live_.now();
+        if (!shown->page.empty())
+            response.set_content(shown->page, "text/html; charset=utf-8");
+        else
+            refuse_with(response, 503, shown->problems);
+    });
+    server_.Get("/" + token_ + "/version", [this](const Request& request, Response& response) {
+        std::string known = request.get_param_value("after");
+        std::uint64_t version = std::strtoull(known.c_str(), nullptr, 10);
+        auto shown = live_.after(version);
+        response.set_content(json{{"version", shown->version}, {"problems", shown->problems}}.dump()
+                                 + "\n",
+                             json_type);
+    });
+}
+
+// What a question answers, in JSON; its errors as JSON, too.
+void Server::answer(const std::string& path, Answer work) {
+    server_.Get("/" + token_ + "/api/" + path,
+                [this, work](const Request& request, Response& response) {
+                    auto shown = live_.now();
+                    if (!shown->loaded) {
+                        refuse_with(response, 503, shown->problems);
+                        return;
+                    }
+                    std::lock_guard lock(live_.turn());
+                    start_answer();
+                    try {
+                        response.set_content(work(*shown->loaded, request), json_type);
+                    } catch (const std::exception& e) {
+                        refuse_with(response, 400, e.what());
+                    }
+                });
+}
+
+void Server::add_questions() {
+    answer("ping", [](const Loaded& loaded, const Request& request) {
+        routing::Settled settled = settled_of(loaded, request);
+        probe::PingAnswer answer = probe::ping(settled, question_of(loaded, request));
+        return exports::ping_json(loaded.opened.plan, settled, answer, nullptr);
+    });
+    answer("trace", [](const Loaded& loaded, const Request& request) {
+        routing::Settled settled = settled_of(loaded, request);
+        return exports::trace_json(loaded.opened.plan, settled,
+                                   probe::trace(settled, question_of(loaded, request)), nullptr);
+    });
+    answer("check", [](const Loaded& loaded, const Request&) {
+        return exports::check_json(loaded.opened.plan, loaded.opened.lab, loaded.check);
+    });
+    answer("verify", [](const Loaded& loaded, const Request& request) {
+        routing::Settled settled = settled_of(loaded, request);
+        return exports::verify_json(loaded.opened.lab, reach::verify(settled));
+    });
+    answer("routes", [](const Loaded& loaded, const Request& request) {
+        std::vector<lab::MachineId> machines;
+        if (std::string name = request.get_param_value("machine"); !name.empty())
+            machines.push_back(machine_named(loaded.opened.lab, name));
+        else
+            for (lab::MachineId id : loaded.opened.lab.machines.ids())
+                machines.push_back(id);
+        return exports::routes_json(settled_of(loaded, request), machines, {});
+    });
+}
+
+void Server::add_mending() {
+    answer("mend", [](const Loaded& loaded, const Request&) {
+        Mended made = mended(loaded);
+        return exports::mend_json(loaded.opened.plan, made.outcome, made.difference, false);
+    });
+    server_.Post("/" + token_ + "/api/mend", [this](const Request& request, Response& response) {
+        auto shown = live_.now();
+        if (!shown->loaded || !shown->problems.empty()) {
+            refuse_with(response, 409, "the plan cannot be read as it stands");
+            return;
+        }
+        std::lock_guard lock(live_.turn());
+        start_answer();
+        try {
+            Mended made = mended(*shown->loaded);
+            if (made.difference != request.body) {
+                refuse_with(response, 409, "the plan has changed since that difference was made");
+                return;
+            }
+            rewrite_whole(shown->loaded->file.source, shown->loaded->file.text, made.text);
+            response.set_content(
+                exports::mend_json(shown->loaded->opened.plan, made.outcome, made.difference, true),
+                json_type);
+        } catch (const std::exception& e) {
+            refuse_with(response, 409, e.what());
+        }
+    });
+}
+
+} // namespace jackal::cli::serve

@@ -1,0 +1,119 @@
+// The live page: the plan is changed in its file, and asked and mended in a real browser.
+#include "files.h"
+#include "webdriver.h"
+
+#include <filesystem>
+#include <fstream>
+
+namespace {
+
+const std::string mistake = SOURCE_DIR "/demo/mistakes/no-return-route.yaml";
+
+// A plan of its own that is served.
+class Served {
+  public:
+    explicit Served(const std::string& text) {
+        char name[] = "/tmp/jackal-serve-XXXXXX";
+        REQUIRE(mkdtemp(name) != nullptr);
+        folder_ = name;
+        write(text);
+        server_ = std::make_unique<Running>(std::vector<std::string>{TOOL, "serve", path()});
+        url_ = server_->line();
+        REQUIRE(url_.starts_with("http://127.0.0.1:"));
+    }
+    Served(const Served&) = delete;
+    Served& operator=(const Served&) = delete;
+    ~Served() {
+        server_.reset();
+        std::filesystem::remove_all(folder_);
+    }
+
+    std::string path() const { return folder_ + "/lab.yaml"; }
+    const std::string& url() const { return url_; }
+    std::string host() const { return url_.substr(7, url_.find('/', 7) - 7); }
+    std::string token_path() const { return url_.substr(url_.find('/', 7)); }
+    int port() const { return std::stoi(host().substr(10)); }
+    void write(const std::string& text) const {
+        std::ofstream(path() + ".new") << text;
+        std::filesystem::rename(path() + ".new", path());
+    }
+    Running& server() { return *server_; }
+
+  private:
+    std::string folder_;
+    std::unique_ptr<Running> server_;
+    std::string url_;
+};
+
+} // namespace
+
+TEST_CASE("serve: the page follows the file, tells of its problems, asks, and mends it") {
+    const std::string before = text_of(mistake);
+    Served served(before);
+    WebDriver browser;
+    browser.open(served.url() + "#findings");
+    CHECK(browser.wait_for(
+        "return document.querySelector('#view').innerText.includes('no-return-route')"));
+
+    served.write("lab: broken\nsubnets: [\n");
+    CHECK(browser.wait_for(
+        "return document.querySelector('#problems').innerText.includes('lab.yaml:')"));
+    CHECK(browser.run("return document.querySelector('#lab').textContent") == "one-way");
+
+    std::string renamed = before;
+    renamed.replace(renamed.find("one-way"), 7, "other-way");
+    served.write(renamed);
+    CHECK(browser.wait_for("return document.querySelector('#lab').textContent === 'other-way'"
+                           " && document.querySelector('#problems').hidden"));
+
+    browser.run("location.hash = 'ask'");
+    CHECK(browser.wait_for("return document.querySelector('#view form') !== null"));
+    browser.run("document.querySelector('[name=from]').value = 'desk';"
+                "document.querySelector('[name=to]').value = 'pump';"
+                "document.querySelector('#view form').requestSubmit()");
+    CHECK(browser.wait_for(
+        "return document.querySelector('#view').innerText.includes('no-return-route')"));
+
+    browser.run("location.hash = 'findings'");
+    auto click = [&](const std::string& text) {
+        return browser.wait_for(
+            "const b = [...document.querySelectorAll('#view button')].find(b => "
+            "b.textContent.includes('"
+            + text + "')); if (b) b.click(); return b !== undefined");
+    };
+    CHECK(click("what would mend"));
+    CHECK(click("write it into the plan"));
+    CHECK(browser.wait_for(
+        "return document.querySelector('#verdict').innerText.includes('0 findings')"));
+    CHECK(has(text_of(served.path()), "{to: hall, via: hall-r1}"));
+    CHECK(browser.complaints() == "");
+}
+
+TEST_CASE("serve: who does not know the address, or comes from elsewhere, is refused") {
+    Served served(text_of(mistake));
+    httplib::Client client("127.0.0.1", served.port());
+    const std::string page = served.token_path();
+    auto status = [&](const std::string& path, const httplib::Headers& headers) {
+        auto answer = client.Get(path.c_str(), headers);
+        return answer ? answer->status : 0;
+    };
+    CHECK(status(page, {}) == 200);
+    CHECK(status(page + "api/ping?from=desk&to=hall-r1", {}) == 200);
+    CHECK(status("/", {}) == 403);
+    std::string wrong = page;
+    wrong[1] = wrong[1] == '0' ? '1' : '0';
+    CHECK(status(wrong, {}) == 403);
+    CHECK(status(page, {{"Host", "lab.example.org"}}) == 403);
+    CHECK(status(page, {{"Origin", "http://lab.example.org"}}) == 403);
+    CHECK(status(page, {{"Origin", "http://" + served.host()}}) == 200);
+    CHECK(status(page + "api/ping?from=desk&to=nobody", {}) == 400);
+    CHECK(status(page + "api/ping?from=desk&to=pump&cut=moon", {}) == 400);
+    CHECK(status(page + "api/ping?from=desk&to=pump&service=tea", {}) == 400);
+    CHECK(status(page + "elsewhere", {}) == 404);
+
+    auto mended = client.Post((page + "api/mend").c_str(), "another difference", "text/plain");
+    REQUIRE(mended);
+    CHECK(mended->status == 409);
+    CHECK(text_of(served.path()) == text_of(mistake));
+    CHECK(served.server().stop() < std::chrono::milliseconds(1000));
+}
