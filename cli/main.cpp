@@ -119,8 +119,9 @@ int main(int argc, char** argv) try {
 }
 
 #ifdef JACKAL_SANITIZED
-// Graphviz keeps some of what it reads from a graph's tables.
+// Graphviz keeps some of what it reads from a graph's tables, and Fontconfig what it knows of
+// fonts.
 extern "C" const char* __lsan_default_suppressions() {
-    return "leak:libgvc";
+    return "leak:libgvc\nleak:libfontconfig";
 }
 #endif

@@ -7,6 +7,7 @@
 #include "jackal/plan/rewrite.h"
 #include "jackal/reach/check.h"
 #include "jackal/reach/verify.h"
+#include "sanitized.h"
 
 #include <algorithm>
 #include <array>
@@ -88,7 +89,10 @@ TEST_CASE("every mistake is recognised, and its remedy mends it") {
 }
 
 TEST_CASE("every mistake is mended in its file, whose comments stay") {
+    std::size_t number = 0;
     for (const auto& file : mistaken_plans()) {
+        if (sanitized && number++ % 5 != 0)
+            continue;
         std::string slug = file.stem();
         CAPTURE(slug);
         const std::string text = text_of(file);

@@ -33,10 +33,10 @@ class Trial {
           const std::function<bool()>& goes_on)
         : plan_(plan), lab_(lab), settled_(routing::settle(lab)), check_(check), goes_on_(goes_on) {
         constexpr std::size_t rows_of_speaker = 10; // what it learns is worked out, too
-        constexpr std::size_t pairs_of_row = 30;    // that are asked in the time of one
-        const std::size_t rows = lab.machines.size() + lab.nics.size()
-                                 + rows_of_speaker * lab.speakers.size()
-                                 + check.pairs_asked / pairs_of_row + 1;
+        constexpr std::size_t pairs_of_row = 30; // with a reply, that are asked in the time of one
+        const std::size_t rows =
+            lab.machines.size() + lab.nics.size() + rows_of_speaker * lab.speakers.size()
+            + check.answered / pairs_of_row + (check.pairs_asked - check.answered) + 1;
         left_ = limits::tried_rows / rows;
     }
 
