@@ -1,8 +1,7 @@
 #!/usr/bin/env bash
 # Installs what was built, and builds and runs a small outside project against the installed tree,
 # once by find_package and once by pkg-config.
-#   install_test.sh SOURCE BUILD static|shared
-# BUILD: a finished build of that kind, by the compiler CXX with CXXFLAGS
+#   install_test.sh SOURCE BUILD static|shared    BUILD: a finished build of that kind
 set -euo pipefail
 source=$1 build=$2 kind=$3
 work=$(mktemp -d)
@@ -22,8 +21,8 @@ export LD_LIBRARY_PATH=${pc%/pkgconfig} PKG_CONFIG_PATH=$pc
 cmake -S "$source/tests/outside" -B "$outside" -G Ninja -DCMAKE_PREFIX_PATH="$prefix" >/dev/null
 cmake --build "$outside" >/dev/null
 [ "$("$outside/outside")" = "lamp to bell: no-router-between" ]
-# shellcheck disable=SC2046,SC2086
-"$CXX" ${CXXFLAGS:-} -std=c++20 "$source/tests/outside/outside.cpp" -o "$outside/by-pkg-config" \
+# shellcheck disable=SC2046
+g++ -std=c++20 "$source/tests/outside/outside.cpp" -o "$outside/by-pkg-config" \
     $(pkg-config "--$kind" --cflags --libs jackal)
 [ "$("$outside/by-pkg-config")" = "lamp to bell: no-router-between" ]
 
