@@ -79,10 +79,7 @@ Mended mended(const Loaded& loaded) {
     Mended made;
     made.outcome = mend::make_healthy(loaded.opened.plan, {.threads = threads()},
                                       [] { return !is_time_short(); });
-    std::vector<plan::Edit> edits;
-    for (const mend::Change& change : made.outcome.changes)
-        edits.insert(edits.end(), change.edits.begin(), change.edits.end());
-    plan::Writing written = plan::write(loaded.file.text, edits);
+    plan::Writing written = plan::write(loaded.file.text, made.outcome.edits());
     if (!written.text)
         throw NotAsked("the changes cannot be written into the file");
     made.text = *written.text;

@@ -234,7 +234,7 @@ void Draft::add_segment(SegmentId id, const std::vector<NicId>& guests) {
     if (subnet.vlan != 0 && options.view == View::wires)
         card.says = fmt::format("VLAN {}", subnet.vlan);
     if (subnet.uplink != plan::Uplink::none)
-        card.says += fmt::format(", way outside");
+        card.says += ", way outside";
     std::size_t at = picture.cards.size();
     segments[id] = {.card = at};
     for (const auto& alike : folded(guests)) {

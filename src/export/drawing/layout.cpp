@@ -21,6 +21,19 @@ std::size_t letters(std::string_view text) {
         std::ranges::count_if(text, [](char c) { return (c & 0xc0) != 0x80; }));
 }
 
+std::string escaped(std::string_view text) {
+    std::string safe;
+    for (char c : text)
+        switch (c) {
+        case '&': safe += "&amp;"; break;
+        case '<': safe += "&lt;"; break;
+        case '>': safe += "&gt;"; break;
+        case '"': safe += "&quot;"; break;
+        default: safe += c;
+        }
+    return safe;
+}
+
 std::string badge_text(const Badge& badge) {
     switch (badge.kind) {
     case Badge::Kind::warning:
@@ -106,19 +119,6 @@ std::vector<std::size_t> outwards(const Picture& picture, bool from_outside) {
 
 namespace {
 
-std::string html(std::string_view text) {
-    std::string safe;
-    for (char c : text)
-        switch (c) {
-        case '&': safe += "&amp;"; break;
-        case '<': safe += "&lt;"; break;
-        case '>': safe += "&gt;"; break;
-        case '"': safe += "&quot;"; break;
-        default: safe += c;
-        }
-    return safe;
-}
-
 std::string quoted(std::string_view text) {
     std::string safe = "\"";
     for (char c : text) {
@@ -132,7 +132,7 @@ std::string quoted(std::string_view text) {
 std::string cell(std::string_view port, double width, double height, std::string_view text) {
     return fmt::format("<TR><TD PORT=\"{}\" FIXEDSIZE=\"TRUE\" WIDTH=\"{}\" HEIGHT=\"{}\" "
                        "ALIGN=\"LEFT\">{}</TD></TR>",
-                       port, static_cast<int>(width), static_cast<int>(height), html(text));
+                       port, static_cast<int>(width), static_cast<int>(height), escaped(text));
 }
 
 std::string table(std::string_view rows) {

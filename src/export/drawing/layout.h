@@ -54,6 +54,9 @@ std::size_t letters(std::string_view text);
 /// with the most lines, or, if `from_outside`, from one that is not in the plan.
 std::vector<std::size_t> outwards(const Picture& picture, bool from_outside);
 
+/// The text with what means something in XML and HTML written as entities.
+std::string escaped(std::string_view text);
+
 /// Where all is. The origin is at the top left, x grows to the right and y downwards.
 struct Layout {
     double width = 0;

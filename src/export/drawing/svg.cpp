@@ -74,19 +74,6 @@ std::string style_sheet(Theme theme) {
     return text;
 }
 
-std::string escaped(std::string_view text) {
-    std::string safe;
-    for (char c : text)
-        switch (c) {
-        case '&': safe += "&amp;"; break;
-        case '<': safe += "&lt;"; break;
-        case '>': safe += "&gt;"; break;
-        case '"': safe += "&quot;"; break;
-        default: safe += c;
-        }
-    return safe;
-}
-
 std::string_view class_of(Card::Kind kind) {
     switch (kind) {
     case Card::Kind::segment: return "segment";
