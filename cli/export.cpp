@@ -46,6 +46,9 @@ void add_export(CLI::App& app, Run& run) {
     command->add_flag("--replace", options->replace, "write over a file that is there already");
     command->add_flag("--with-dhcp", options->script.with_dhcp,
                       "leases come from real servers and clients; needs dnsmasq and udhcpc");
+    command->add_flag("--with-routing", options->script.with_routing,
+                      "machines that speak OSPF, RIP or BGP run a real daemon, instead of having "
+                      "the routes that they would learn; needs bird2");
     command->footer("Examples:\n"
                     "  jackal export skerry.yaml --as namespaces -o lab.sh\n"
                     "  sudo sh lab.sh start\n"

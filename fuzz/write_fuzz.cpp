@@ -42,8 +42,8 @@ void write_changes(const std::string& text, const plan::Plan& plan) {
 extern "C" int LLVMFuzzerTestOneInput(const unsigned char* data, std::size_t size) {
     std::string text(reinterpret_cast<const char*>(data), size);
     plan::Reading reading = plan::read(text, "fuzz");
-    if (!reading.plan || reading.plan->entries().machines.size() > 64
-        || reading.plan->entries().subnets.size() > 64)
+    if (!reading.plan || reading.plan->entries().machines.size() > 24
+        || reading.plan->entries().subnets.size() > 24)
         return 0;
     exports::Pinning pinning = exports::pin(text, "fuzz");
     if (pinning.text.has_value() != pinning.problems.empty())

@@ -421,6 +421,8 @@ TEST_CASE("the order of entries changes nothing but which of equals comes first"
 TEST_CASE("an address twice on a segment keeps routers from becoming neighbours") {
     for (const char* protocol : {"ospf: {areas: {0: all}}", "rip: {nics: all}"})
         for (const char* addresses : {"10.0.0.1/24", "'fd00::1/64'"}) {
+            if (protocol[0] == 'r' && addresses[0] == '\'') // it speaks by link-local addresses
+                continue;
             CAPTURE(protocol);
             CAPTURE(addresses);
             auto lab = lab_of(fmt::format(R"(

@@ -61,12 +61,12 @@ TEST_CASE("routers choose as the standards say") {
         {"RFC 4271 section 9.1.2.2 c: MEDs are compared of what the own AS originated",
          subnets("routers:\n") + "  r1: {" + nics("1", "ab")
              + ", routes: [{to: 10.9.0.0/24, via: 10.0.2.9}], bgp: {as: 64501, neighbours: {r3: "
-               "{as: "
-               "64501}}, redistribute: {from: static, metric: 30}}}\n  r2: {"
+               "{as: 64501, next-hop-self: true}}, redistribute: {from: static, metric: 30}}}\n"
+               "  r2: {"
              + nics("2", "ac")
              + ", routes: [{to: 10.9.0.0/24, via: 10.0.3.9}], bgp: {as: 64501, neighbours: {r3: "
-               "{as: "
-               "64501}}, redistribute: {from: static, metric: 5}}}\n  r3: {"
+               "{as: 64501, next-hop-self: true}}, redistribute: {from: static, metric: 5}}}\n"
+               "  r3: {"
              + nics("3", "a")
              + ", bgp: {as: 64501, neighbours: {r1: {as: 64501}, r2: {as: 64501}}}}\n",
          "r3", "10.0.1.2"},

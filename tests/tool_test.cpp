@@ -168,6 +168,7 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"new star -o /nowhere/star.yaml", 2, "cannot be written: No such file"},
         {"export" + skerry + "--as namespaces", 0, "machine chart-desk <<'END'"},
         {"export" + skerry + "--as namespaces --cut kettle", 0, "kettle is off"},
+        {"export" + skerry + "--as namespaces --with-routing", 0, "neighbor 10.43.0.1 as 64513;"},
         {"export" + skerry, 2, "--as is required"},
         {"export" + skerry + "--as castles", 2, "castles not in {namespaces}"},
         {"export" + skerry + "--as namespaces -o " SOURCE_DIR "/README.md", 2, "exists already"},

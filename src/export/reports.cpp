@@ -64,9 +64,9 @@ std::string junit(const lab::Lab& lab, const std::vector<reach::Verdict>& verdic
 
 namespace {
 
-using json = nlohmann::ordered_json;
+using Json = nlohmann::ordered_json;
 
-json place_of(const plan::Mark& at, const std::string& uri) {
+Json place_of(const plan::Mark& at, const std::string& uri) {
     return {{"physicalLocation",
              {{"artifactLocation", {{"uri", uri}}},
               {"region", {{"startLine", at.line}, {"startColumn", at.column}}}}}};
@@ -95,27 +95,27 @@ std::string uri_of(const std::string& path) {
 std::string sarif(const plan::Plan& plan, const lab::Lab& lab, const reach::Check& check) {
     const std::string uri = uri_of(lab.source);
     std::set<plan::Cause> causes;
-    json results = json::array();
+    Json results = Json::array();
     for (const lab::Finding& finding : check.findings) {
         causes.insert(finding.cause);
-        json result{{"ruleId", plan::slug(finding.cause)},
+        Json result{{"ruleId", plan::slug(finding.cause)},
                     {"level", finding.severity == lab::Severity::error ? "error" : "warning"},
                     {"message", {{"text", message_of(plan, finding)}}}};
         if (finding.at)
-            result["locations"] = json::array({place_of(finding.at, uri)});
+            result["locations"] = Json::array({place_of(finding.at, uri)});
         results.push_back(std::move(result));
     }
-    json rules = json::array();
+    Json rules = Json::array();
     for (const plan::CauseText& text : plan::all_causes())
         if (causes.contains(text.cause))
             rules.push_back({{"id", text.slug}, {"shortDescription", {{"text", text.meaning}}}});
-    json run{
+    Json run{
         {"tool",
          {{"driver",
            {{"name", "jackal"}, {"semanticVersion", version()}, {"rules", std::move(rules)}}}}},
         {"results", std::move(results)}};
-    json log{{"version", "2.1.0"}, {"runs", json::array({std::move(run)})}};
-    return log.dump(2, ' ', false, json::error_handler_t::replace) + "\n";
+    Json log{{"version", "2.1.0"}, {"runs", Json::array({std::move(run)})}};
+    return log.dump(2, ' ', false, Json::error_handler_t::replace) + "\n";
 }
 
 namespace {

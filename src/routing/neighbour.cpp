@@ -68,6 +68,13 @@ bool is_own(const lab::Lab& lab, const Condition& condition, lab::MachineId mach
     });
 }
 
+const lab::InterfaceAddress* spoken_address(const lab::Lab& lab, lab::NicId nic,
+                                            net::Family family) {
+    const lab::InterfaceAddress* address = lab.first_address(nic, family);
+    return address != nullptr && address->origin != lab::AddressOrigin::link_local ? address
+                                                                                   : nullptr;
+}
+
 bool is_live(const lab::Lab& lab, const Condition& condition, lab::NicId nic, net::Family family) {
     if (!condition.machine_on(lab.nics[nic].machine) || !condition.carries(lab, nic, family))
         return false;

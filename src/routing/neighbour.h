@@ -38,6 +38,11 @@ void each_changed_nic(const lab::Lab& lab, const Condition& old, const Condition
             std::ranges::for_each(lab.segments[lab.links[link].segment].nics, use);
 }
 
+/// The address by which OSPF and RIP speak on the NIC, or null: one that the machine chose itself
+/// as nobody gave it any is not routed (RFC 3927 section 7).
+const lab::InterfaceAddress* spoken_address(const lab::Lab& lab, lab::NicId nic,
+                                            net::Family family);
+
 /// True if the NIC works, and with its link has a carrier.
 bool is_live(const lab::Lab& lab, const Condition& condition, lab::NicId nic, net::Family family);
 

@@ -24,6 +24,11 @@ struct Injection {
     std::uint32_t metric = 0;
     std::uint8_t type = 2;      ///< OSPF: of an external route
     bool redistributed = false; ///< else of the machine's `networks`, or its default route
+    /// BGP: of the route by which the machine itself goes; none of a default route that it
+    /// announces whether or not it has one.
+    std::optional<unsigned> distance{};
+    /// BGP: its one next hop, if others may be told of it; else an address 0.
+    Gate gate{};
 
     friend auto operator<=>(const Injection&, const Injection&) = default;
 };
@@ -32,6 +37,9 @@ struct Injection {
 struct InteriorWay {
     std::uint32_t cost = 0;
     std::vector<Gate> gates; ///< empty for the machine's own addresses
+    int length = 128;        ///< of the prefix that leads there
+
+    friend bool operator==(const InteriorWay&, const InteriorWay&) = default;
 };
 
 /// What a protocol can ask of the machines around it, while all are worked out.

@@ -100,12 +100,32 @@ class Handover {
         return best_lesson(tables_, machine, prefix, numbers_[prefix].family());
     }
 
-    // Where the route comes from that the machine uses for exactly the prefix, or nothing.
-    std::optional<RouteKind> winner(MachineId machine, std::uint32_t prefix) {
-        if (const Route* route = own_.to(machine, numbers_[prefix]))
-            return route->kind;
+    // A NIC whose link is down keeps its route in the machine's table, but nobody is told of it.
+    bool is_announced(const Route& route) const {
+        return route.kind != RouteKind::connected
+               || is_live(lab_, condition_, route.out, route.to.family());
+    }
+
+    // The route that the machine uses for exactly the prefix. Its gate is one that others can be
+    // told of: the only one, and no link-local address, as those of OSPF and RIP for IPv6 are.
+    struct Used {
+        RouteKind kind = RouteKind::connected;
+        Gate gate{};
+    };
+    std::optional<Used> used(MachineId machine, std::uint32_t prefix) {
+        const Route* route = own_.to(machine, numbers_[prefix]);
+        if (route != nullptr && !is_announced(*route))
+            return std::nullopt;
+        if (route != nullptr)
+            return Used{route->kind, route->kind == RouteKind::static_route
+                                         ? Gate{route->out, route->via}
+                                         : Gate{}};
         auto [tables, lesson] = best(machine, prefix);
-        return tables == nullptr ? std::nullopt : std::optional(lesson.kind);
+        if (tables == nullptr)
+            return std::nullopt;
+        const bool can_be_told =
+            lesson.gate_count == 1 && numbers_[prefix].family() == net::Family::ipv4;
+        return Used{lesson.kind, can_be_told ? tables->gates()[lesson.gates[0]] : Gate{}};
     }
 
     static bool is_from(RouteKind kind, plan::RouteSource source) {
@@ -124,7 +144,7 @@ class Handover {
         std::vector<std::uint32_t> found;
         for (const Route& route : own_.all(machine)) {
             bool loopback = route.kind == RouteKind::local && lab_.nics[route.out].is_loopback();
-            if (route.to.length() != 0
+            if (route.to.length() != 0 && is_announced(route)
                 && (is_from(route.kind, source)
                     || (loopback && source == plan::RouteSource::connected)))
                 if (std::uint32_t number = numbers_.number(route.to); number != numbers_.none)
@@ -159,8 +179,8 @@ class Handover {
                        plan::RouteSource source) {
         if (how == plan::DefaultRoute::none)
             return false;
-        auto kind = winner(machine, numbers_.find(net::Prefix::everything(family)));
-        return how == plan::DefaultRoute::always || (kind && !is_from(*kind, source));
+        auto route = used(machine, numbers_.find(net::Prefix::everything(family)));
+        return how == plan::DefaultRoute::always || (route && !is_from(route->kind, source));
     }
 
     void hand_over(MachineId machine, const SpokenProtocol& protocol, const Exports& exports,
@@ -171,20 +191,38 @@ class Handover {
                 if (tables_[i]->protocol() == protocol.protocol() && tables_[i]->serves(family))
                     all[i].push_back(injection);
         };
+        // What BGP has to know of the machine's own route besides.
+        auto with_route = [&](Injection injection) {
+            if (protocol.is_interior())
+                return injection;
+            if (auto route = used(machine, injection.prefix)) {
+                injection.distance = administrative_distance(route->kind);
+                injection.gate = route->gate;
+            }
+            return injection;
+        };
         for (const net::Prefix& network : exports.networks) {
             std::uint32_t prefix = numbers_.find(network);
-            if (auto kind = winner(machine, prefix); kind && !is_from(*kind, protocol.source()))
-                inject({.prefix = prefix, .machine = machine});
+            if (auto route = used(machine, prefix);
+                route && !is_from(route->kind, protocol.source()))
+                inject(with_route({.prefix = prefix, .machine = machine}));
         }
         each_redistributed(machine, exports.redistribute, exports.metric,
                            [&](std::uint32_t prefix, std::uint32_t metric, std::uint8_t type) {
-                               inject({prefix, machine, metric, type, true});
+                               inject(with_route({.prefix = prefix,
+                                                  .machine = machine,
+                                                  .metric = metric,
+                                                  .type = type,
+                                                  .redistributed = true}));
                            });
         for (net::Family family : net::both_families)
-            if (gives_default(machine, exports.default_route, family, protocol.source()))
-                inject({.prefix = numbers_.find(net::Prefix::everything(family)),
-                        .machine = machine,
-                        .metric = exports.default_metric});
+            if (gives_default(machine, exports.default_route, family, protocol.source())) {
+                const Injection injection{.prefix = numbers_.find(net::Prefix::everything(family)),
+                                          .machine = machine,
+                                          .metric = exports.default_metric};
+                inject(exports.default_route == plan::DefaultRoute::always ? injection
+                                                                           : with_route(injection));
+            }
     }
 
     const AllTables& tables_;
@@ -236,20 +274,19 @@ class Ground {
         return false;
     }
 
-    // By routes of the machine's own, and interior protocols; not by way of what BGP itself
-    // teaches.
+    // By routes of the machine's own, and interior protocols.
     std::optional<InteriorWay> way(MachineId machine, net::Address to) {
         if (is_own(lab_, condition_, machine, to))
             return InteriorWay{};
         for (std::uint32_t p = numbers_.lookup(to); p != numbers_.none; p = numbers_.around(p)) {
             if (const Route* route = own_.to(machine, numbers_[p])) {
                 bool direct = route->kind == RouteKind::connected;
-                return InteriorWay{0, {{route->out, direct ? to : route->via}}};
+                return InteriorWay{0, {{route->out, direct ? to : route->via}}, route->to.length()};
             }
             for (const auto& tables : tables_)
                 if (spoken(tables->protocol()).is_interior() && tables->serves(to.family()))
                     if (auto lesson = tables->lesson(machine, p)) {
-                        InteriorWay found{lesson->metric, {}};
+                        InteriorWay found{lesson->metric, {}, numbers_[p].length()};
                         for (std::size_t i = 0; i < lesson->gate_count; ++i)
                             found.gates.push_back(tables->gates()[lesson->gates.at(i)]);
                         return found;

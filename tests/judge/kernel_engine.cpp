@@ -1,4 +1,5 @@
 #include "engine.h"
+#include "live_lab.h"
 
 #include <algorithm>
 #include <arpa/inet.h>
@@ -24,10 +25,6 @@ namespace judge {
 using namespace jackal;
 
 namespace {
-
-[[noreturn]] void fail(const std::string& what) {
-    throw std::runtime_error(fmt::format("{}: {}", what, std::strerror(errno)));
-}
 
 // A file descriptor that closes itself.
 class File {
@@ -71,47 +68,6 @@ class Visit {
         static const File space(open("/proc/self/ns/net", O_RDONLY | O_CLOEXEC));
         return space;
     }
-};
-
-// --- the lab, started by its script ---------------------------------------------------------
-
-class LiveLab {
-  public:
-    explicit LiveLab(const routing::Settled& settled) : lab_(settled.lab()) {
-        char folder[] = "/tmp/judge-XXXXXX";
-        if (mkdtemp(folder) == nullptr)
-            fail("mkdtemp");
-        folder_ = folder;
-        std::ofstream(folder_ + "/lab.sh") << exports::namespaces_script(settled);
-        if (run("start") != 0) {
-            std::string said = output();
-            std::filesystem::remove_all(folder_);
-            throw std::runtime_error("the lab does not start:\n" + said);
-        }
-    }
-    LiveLab(const LiveLab&) = delete;
-    LiveLab& operator=(const LiveLab&) = delete;
-    ~LiveLab() {
-        run("stop");
-        std::filesystem::remove_all(folder_);
-    }
-
-    std::string space_of(lab::MachineId machine) const {
-        return fmt::format("{}.{}", lab_.name, lab_.machines[machine].name);
-    }
-
-  private:
-    int run(const char* verb) const {
-        std::string command = fmt::format("sh {0}/lab.sh {1} >{0}/output 2>&1", folder_, verb);
-        return std::system(command.c_str());
-    }
-    std::string output() const {
-        std::ifstream file(folder_ + "/output");
-        return {std::istreambuf_iterator<char>(file), {}};
-    }
-
-    const lab::Lab& lab_;
-    std::string folder_;
 };
 
 void write_setting(const std::filesystem::path& path, const char* value) {

@@ -1,8 +1,9 @@
 // Holds every engine against the others on made-up labs: judge --seeds FIRST:COUNT[:STEP], --fresh
-// COUNT, --protocols.
+// COUNT, --protocols; or the tables of real routing daemons against Jackal's: --speakers.
 #include "asks.h"
 #include "random_lab.h"
 #include "shrink.h"
+#include "speakers.h"
 
 #include <CLI/CLI.hpp>
 #include <atomic>
@@ -30,6 +31,7 @@ struct Options {
     std::vector<std::string> plans;
     unsigned workers = 4;
     bool protocols = false;
+    bool speakers = false;
 };
 
 // The addresses of a machine in one family; with `usable` only those it can send from.
@@ -248,6 +250,68 @@ class Court {
     Result total_;
 };
 
+// Tables of daemons against Jackal's, of one plan after another.
+class SpeakersCourt {
+  public:
+    void judge(const std::string& name, const std::string& text) {
+        std::optional<lab::Lab> lab = build(text);
+        if (!lab)
+            return report(name, text, {.differences = {unreadable(text)}}, false);
+        lab->name = fmt::format("judge-{}-{}", getpid(), number_++);
+        const routing::Settled settled = routing::settle(*lab);
+        TablesHeld held;
+        try {
+            held = hold_tables(settled);
+        } catch (const std::runtime_error& e) {
+            held.differences.emplace_back(e.what());
+        }
+        report(name, text, held, held.cannot_be_told || !settled.lessons()->disputes().empty());
+    }
+
+    bool finish(Seconds time) const {
+        fmt::print(
+            "\n{} labs, {} learned routes in {:.0f} s; of them {} by luck, {} in the daemon's "
+            "own way; {} labs in which chance decides, or which it cannot be told\n",
+            labs_, routes_, time.count(), luck_, own_ways_, open_);
+        fmt::print("{}\n", mismatches_ == 0 ? "no mismatch"
+                                            : fmt::format("{} labs with a mismatch", mismatches_));
+        return mismatches_ == 0;
+    }
+
+  private:
+    // Where machines hand routes to each other in a circle, who was first decides; and some things
+    // the daemon cannot be told.
+    void report(const std::string& name, const std::string& text, const TablesHeld& held,
+                bool is_open) {
+        std::lock_guard lock(mutex_);
+        ++labs_;
+        routes_ += held.routes;
+        luck_ += held.luck;
+        own_ways_ += held.own_ways;
+        if (held.differences.empty())
+            return;
+        if (is_open) {
+            ++open_;
+            return;
+        }
+        ++mismatches_;
+        fmt::print("MISMATCH {}\n", name);
+        for (const std::string& line : held.differences)
+            fmt::print("  {}\n", line);
+        fmt::print("{}\n", text);
+        std::fflush(stdout);
+    }
+
+    std::mutex mutex_;
+    std::atomic<unsigned> number_ = 0;
+    std::size_t labs_ = 0;
+    std::size_t routes_ = 0;
+    std::size_t luck_ = 0;
+    std::size_t own_ways_ = 0;
+    std::size_t open_ = 0;
+    std::size_t mismatches_ = 0;
+};
+
 // Every third lab has several sites, unless all are to speak routing protocols.
 Json made_up(std::uint64_t seed, bool protocols) {
     return seed % 3 == 0 && !protocols ? random_sites(seed) : random_lab(seed, protocols);
@@ -272,22 +336,16 @@ std::vector<std::uint64_t> seeds_of(const Options& options) {
     return seeds;
 }
 
-int run(const Options& options) {
-    if (std::string why = kernel_unavailable(); !why.empty()) {
-        fmt::print("SKIPPED: the kernel cannot be asked here: {}\n", why);
-        return std::getenv("JACKAL_KERNEL_REQUIRED") != nullptr ? 1 : status_skipped;
-    }
-    rlimit files{65536, 65536};
-    setrlimit(RLIMIT_NOFILE, &files);
-
-    auto start = Clock::now();
-    Court court;
-    std::vector<std::uint64_t> seeds = seeds_of(options);
+template <class Court>
+bool judge_all(Court& court, const Options& options) {
+    const auto start = Clock::now();
+    const std::vector<std::uint64_t> seeds = seeds_of(options);
     const std::size_t plans = options.plans.size();
     auto judge_case = [&](std::size_t i) {
         if (i >= plans)
-            return court.judge(fmt::format("seed {}", seeds[i - plans]),
-                               made_up(seeds[i - plans], options.protocols).dump(1));
+            return court.judge(
+                fmt::format("seed {}", seeds[i - plans]),
+                made_up(seeds[i - plans], options.protocols || options.speakers).dump(1));
         std::ifstream file(options.plans[i]);
         court.judge(options.plans[i], std::string(std::istreambuf_iterator<char>(file), {}));
     };
@@ -299,7 +357,23 @@ int run(const Options& options) {
                 judge_case(i);
         });
     workers.clear(); // waits for them
-    return court.finish(Clock::now() - start) ? 0 : 1;
+    return court.finish(Clock::now() - start);
+}
+
+int run(const Options& options) {
+    if (std::string why = kernel_unavailable(); !why.empty()) {
+        fmt::print("SKIPPED: the kernel cannot be asked here: {}\n", why);
+        return std::getenv("JACKAL_KERNEL_REQUIRED") != nullptr ? 1 : status_skipped;
+    }
+    rlimit files{65536, 65536};
+    setrlimit(RLIMIT_NOFILE, &files);
+
+    if (options.speakers) {
+        SpeakersCourt court;
+        return judge_all(court, options) ? 0 : 1;
+    }
+    Court court;
+    return judge_all(court, options) ? 0 : 1;
 }
 
 } // namespace
@@ -314,6 +388,9 @@ int main(int argc, char** argv) {
     app.add_option("--fresh", options.fresh, "so many made-up labs with new seeds");
     app.add_flag("--protocols", options.protocols,
                  "only labs whose routers speak routing protocols");
+    app.add_flag("--speakers", options.speakers,
+                 "holds the tables against those of real routing daemons (BIRD), instead of asking "
+                 "pings");
     app.add_option("--workers", options.workers, "labs at the same time");
     app.add_option("PLANS", options.plans, "plans to judge too");
     CLI11_PARSE(app, argc, argv);

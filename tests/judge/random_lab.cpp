@@ -25,7 +25,7 @@ Json random_lab(std::uint64_t seed, bool with_protocols) {
     if (!protocols || m.random.percent(20))
         add_routes(m);
     if (protocols)
-        add_protocols(m.plan, m.random);
+        add_protocols(m.plan, m.random, with_protocols);
     add_guests(m);
     add_loopbacks(m);
     add_services(m);

@@ -38,7 +38,8 @@ class Random {
 Json random_lab(std::uint64_t seed, bool with_protocols = false);
 
 /// Has the routers r0, r1, … of a plan speak routing protocols, and makes some mistakes in them.
-void add_protocols(Json& plan, Random& random);
+/// `quick`: with short intervals, so that real daemons settle soon.
+void add_protocols(Json& plan, Random& random, bool quick);
 
 /// The same of several sites.
 Json random_sites(std::uint64_t seed);

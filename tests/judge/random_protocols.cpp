@@ -16,7 +16,8 @@ struct Joint {
 
 class ProtocolMaker {
   public:
-    ProtocolMaker(Json& plan, Random& random) : plan_(plan), random_(random) {
+    ProtocolMaker(Json& plan, Random& random, bool quick)
+        : plan_(plan), random_(random), is_quick_(quick) {
         count_ = static_cast<int>(plan_["routers"].size());
     }
 
@@ -102,6 +103,8 @@ class ProtocolMaker {
                     entry["stub"] = {1};
             }
             for (const Joint& joint : joints(i)) {
+                if (is_quick_)
+                    entry["hello"][joint.name] = "1s";
                 if (random_.percent(30))
                     entry["cost"][joint.name] = random_.between(1, 30);
                 if (random_.percent(10))
@@ -118,6 +121,8 @@ class ProtocolMaker {
     void rip(int from, int to) {
         for (int i = from; i < to; ++i) {
             Json entry = {{"nics", "all"}};
+            if (is_quick_)
+                entry["update"] = "2s";
             for (const Joint& joint : joints(i))
                 if (random_.percent(20))
                     entry["cost"][joint.name] = random_.between(1, 4);
@@ -223,14 +228,15 @@ class ProtocolMaker {
 
     Json& plan_;
     Random& random_;
+    bool is_quick_;
     int count_ = 0;
     bool shared_as_ = false;
 };
 
 } // namespace
 
-void add_protocols(Json& plan, Random& random) {
-    ProtocolMaker(plan, random).run();
+void add_protocols(Json& plan, Random& random, bool quick) {
+    ProtocolMaker(plan, random, quick).run();
 }
 
 } // namespace judge

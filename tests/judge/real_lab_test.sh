@@ -100,6 +100,25 @@ END
 says "are as the plan expects" 0 sh other.sh check
 says "stopped" 0 sh other.sh stop
 
+# Real routing daemons: a cable that is taken out makes them find another way; one that does not
+# start leaves nothing.
+plan tests/judge/speakers/asbr-intra-area-first.yaml other >other.yaml
+"$jackal" export other.yaml --as namespaces --with-routing -o other.sh --replace >/dev/null
+says "started 3 machines" 0 sh other.sh start
+says "Full/" 0 sh other.sh status
+says "via 10.1.1.3 dev eth1" 0 sh other.sh enter r1 ip route show 10.9.0.0/24
+sh other.sh enter r1 ip link set eth1 down
+for try in $(seq 30); do
+    sh other.sh enter r1 ip route show 10.9.0.0/24 | grep -q "via 10.0.1.2" && break
+    sleep 0.5
+done
+says "via 10.0.1.2 dev eth0" 0 sh other.sh enter r1 ip route show 10.9.0.0/24
+says "stopped" 0 sh other.sh stop
+[ ! -e "/run/other-$id.speakers" ] || wrong "stop left what daemons were told"
+sed -i '0,/^router id .*/s//router id nobody;/' other.sh
+says "the routing daemon of r1 does not start" 1 sh other.sh start
+[ "$(count other-$id)" -eq 0 ] || wrong "a failed start left something"
+
 # Names that are words of the tools that the script uses, and of the script itself.
 cat >other.yaml <<END
 lab: other-$id

@@ -23,6 +23,9 @@ constexpr std::size_t most_checked_pings = limits::script_pings;
 struct ScriptOptions {
     /// Leases come from real servers and clients (dnsmasq, udhcpc), instead of being set.
     bool with_dhcp = false;
+    /// Machines that speak a routing protocol run a real daemon (BIRD 2), see export/speakers.h,
+    /// instead of having the routes set that they would learn.
+    bool with_routing = false;
 };
 
 /// The script for the lab and condition of `settled`: what is cut there is off or down when the

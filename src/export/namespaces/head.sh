@@ -4,7 +4,7 @@
 # Every machine is a network namespace of Linux, every segment a bridge, every working link a pair
 # of virtual Ethernet devices; filters and translations are nftables rules. Run it as root. It needs
 # iproute2 and procps, for filters and translations nftables, for check also iputils-ping, and for
-# services socat, for --with-dhcp dnsmasq-base and udhcpc.
+# services socat, for --with-dhcp dnsmasq-base and udhcpc, for --with-routing bird2.
 #
 #     sh FILE start                       the whole lab, or nothing of it
 #     sh FILE serve                       has something listen where the plan says so
@@ -20,3 +20,4 @@
 {1}set -eu
 
 lab={0}
+speaking=/run/$lab.speakers # what routing daemons are told, and how they are asked

@@ -1,4 +1,5 @@
 #include "export/namespaces/script.h"
+#include "jackal/export/speakers.h"
 
 #include <fmt/format.h>
 
@@ -58,7 +59,11 @@ std::string header_notes(const Script& s) {
         if (link.is_tunnel)
             note(fmt::format("{}: VXLAN if this kernel has it, else a pair of devices",
                              s.lab.segment_name(link.segment)));
-    if (s.lab.speakers.size() != 0)
+    if (s.with_routing)
+        for (const lab::Speaker& speaker : s.lab.speakers)
+            for (const std::string& text : bird_notes(s.settled, speaker.machine))
+                note(text);
+    else if (s.lab.speakers.size() != 0)
         note("OSPF, RIP and BGP: the routes that they end up with, which no longer change");
     if (s.lab.has_wiring())
         note("switches: each broadcast domain is one bridge, each bond one NIC");

@@ -101,7 +101,8 @@ std::string write_machine(const Script& s, MachineId id) {
     std::string refused;
     if (!takes_lease(s, id)) // else they come with the lease
         text += write_routes(s, id, refused);
-    return text + "END\n" + refused + write_learned(s, id) + write_rules(s, id);
+    return text + "END\n" + refused + (runs_daemon(s, id) ? "" : write_learned(s, id))
+           + write_rules(s, id);
 }
 
 bool is_taken(const Script& s, const lab::InterfaceAddress& row) {

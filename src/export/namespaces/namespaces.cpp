@@ -7,7 +7,8 @@
 namespace jackal::exports {
 
 Script::Script(const routing::Settled& of, const ScriptOptions& options)
-    : with_dhcp(options.with_dhcp), settled(of), condition(of.condition()), lab(of.lab()) {
+    : with_dhcp(options.with_dhcp), with_routing(options.with_routing), settled(of),
+      condition(of.condition()), lab(of.lab()) {
     for (const routing::RefusedRoute& row : of.refused())
         refused.insert(row.written);
 }
@@ -16,8 +17,8 @@ std::string namespaces_script(const routing::Settled& settled, const ScriptOptio
     Script s(settled, options);
     std::string questions = write_questions(s);
     return fmt::format(fmt::runtime(script_head), s.lab.name, header_notes(s)) + write_names(s)
-           + std::string(script_settings) + write_build(s) + write_leases(s) + write_services(s)
-           + questions + std::string(script_verbs);
+           + std::string(script_settings) + write_build(s) + write_leases(s) + write_speakers(s)
+           + write_services(s) + questions + std::string(script_verbs);
 }
 
 } // namespace jackal::exports

@@ -20,6 +20,7 @@ struct Script {
     Script(const routing::Settled& of, const ScriptOptions& options);
 
     bool with_dhcp;
+    bool with_routing;
     const routing::Settled& settled;
     const routing::Condition& condition;
     const lab::Lab& lab;
@@ -52,6 +53,13 @@ bool is_taken(const Script& s, const lab::InterfaceAddress& row);
 bool takes_lease(const Script& s, lab::MachineId id);
 /// Those that the kernel is expected to refuse are tried on their own.
 std::string write_routes(const Script& s, lab::MachineId id, std::string& refused);
+
+// --- speakers.cpp ----------------------------------------------------------------------------
+
+/// The daemons of machines that speak routing protocols, and whom they should hear.
+std::string write_speakers(const Script& s);
+/// True if a daemon of the machine learns its routes.
+bool runs_daemon(const Script& s, lab::MachineId id);
 
 // --- leases.cpp ------------------------------------------------------------------------------
 

@@ -12,6 +12,7 @@ ours() {
 # Removes the lab: what runs on its machines, then the machines, and with them all their wires. Who
 # is listed may have ended since, and its number be that of another: it is asked again.
 remove() {
+    rm -rf "$speaking"
     for space in $(ours); do
         for pid in $(ip netns pids "$space" 2>/dev/null); do
             [ "$(ip netns identify "$pid" 2>/dev/null)" != "$space" ] ||
@@ -81,9 +82,11 @@ start() {
     fi
     build
     leases
+    speakers
     trap '' HUP INT TERM # whole from here on
     trap - EXIT
     trap - HUP INT TERM
+    [ -z "$settle_seconds" ] || settled
     say "started $(echo $machines | wc -w) machines; next: enter MACHINE, check, stop"
 }
 
@@ -101,6 +104,63 @@ take() {
     got=$(ip netns exec "$lab.$1" env metric="$3" udhcpc -i "$2" -n -q -f -t 6 -T 1 \
         -s "$lease_script" 2>/dev/null | sed -n 's/^got //p')
     [ "$got" = "$4" ] || say "$1/$2 got ${got:-no lease}; the plan has $4"
+}
+
+# speak MACHINE: a routing daemon on a machine, told what follows.
+speak() {
+    cat >"$speaking/$1.conf"
+    ip netns exec "$lab.$1" bird -c "$speaking/$1.conf" -s "$speaking/$1.ctl" \
+        -P "$speaking/$1.pid" || fail "the routing daemon of $1 does not start"
+}
+# told MACHINE COMMAND...: what the daemon of a machine answers.
+told() {
+    on=$1
+    shift
+    birdc -s "$speaking/$on.ctl" "$@" 2>/dev/null | sed 1d
+}
+# ospf, rip and bgp MACHINE PROTOCOL NEIGHBOUR KEY...: whether one end has got as far with the other
+# as it should.
+ospf() {
+    state=$(told "$1" show ospf neighbors "$2" |
+        awk -v id="$4" -v nic="$5" '$1 == id && $5 == nic { sub("/.*", "", $3); print $3 }')
+    case $state in
+    Full | "$6") ;;
+    *) echo "$1 has ${3} in state ${state:-Down} ($2 on $5)" ;;
+    esac
+}
+rip() {
+    told "$1" show rip neighbors "$2" | grep -q "^$4 " || echo "$1 does not hear $3 ($2)"
+}
+bgp() {
+    state=$(told "$1" show protocols "$2" | sed -n "s/^$2 *BGP *[^ ]* *[^ ]* *[^ ]* *//p")
+    [ "${state%% *}" = Established ] || echo "$1 has $3 in state ${state:-Idle} ($2)"
+}
+tables() {
+    for conf in "$speaking"/*.conf; do
+        space=$lab.$(basename "$conf" .conf)
+        ip -n "$space" route show proto bird
+        ip -n "$space" -6 route show proto bird
+    done
+}
+# Waits until all neighbours of the plan hear each other and no table changes any more.
+settled() {
+    say "waiting for the routing protocols, $settle_seconds s at most" >&2
+    end=$(($(date +%s) + settle_seconds))
+    before=
+    calm=0
+    while [ "$(date +%s)" -lt "$end" ]; do
+        sleep 1
+        if [ "$calm" -eq 0 ] && [ -n "$(neighbours)" ]; then
+            continue
+        fi
+        now=$(tables)
+        calm=$((calm + 1))
+        [ "$now" = "$before" ] || calm=0
+        before=$now
+        [ "$calm" -lt "$calm_seconds" ] || return 0
+    done
+    say "the routing protocols have not settled:" >&2
+    neighbours >&2
 }
 
 serve() {
@@ -133,6 +193,10 @@ status() {
         if [ -e "/run/netns/$lab.$name" ]; then
             echo "$name"
             ip -n "$lab.$name" -brief address | sed '/^lo /d; s/@[^ ]*//; s/^/    /'
+            [ ! -e "$speaking/$name.ctl" ] || {
+                told "$name" show ospf neighbors
+                told "$name" show protocols | grep ' BGP '
+            } | sed 's/^/    /'
         else
             echo "$name is not there"
             missing=$((missing + 1))

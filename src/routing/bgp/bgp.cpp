@@ -37,15 +37,50 @@ std::uint32_t BgpTables::speaker_of(MachineId machine) const {
 }
 
 void BgpTables::settle(std::vector<Injection> origins, const Surroundings& ground) {
-    ways_.clear();
-    disputes_.clear();
+    own_ways_.clear();
+    interior_.clear();
     meet(ground);
     classify(std::move(origins));
-    for (Class& group : classes_) {
-        group.choices.assign(speakers_.size(), {});
-        if (!is_too_large())
-            converge(group, ground);
+    // Next hops that other paths lead to are found once those are (RFC 4271 section 9.1.2.1).
+    constexpr int most_rounds = 8;
+    for (int round = 0; round < most_rounds; ++round) {
+        ways_.clear();
+        disputes_.clear();
+        for (Class& group : classes_) {
+            group.choices.assign(speakers_.size(), {});
+            if (!is_too_large())
+                converge(group, ground);
+        }
+        Ways found = find_own_ways();
+        if (found == own_ways_)
+            break;
+        own_ways_ = std::move(found);
     }
+}
+
+// Next hops for which a path of BGP is the closest route, unless it is by that next hop itself.
+BgpTables::Ways BgpTables::find_own_ways() const {
+    Ways found;
+    for (const auto& [key, known] : ways_) {
+        const auto& [speaker, to] = key;
+        for (std::uint32_t p = numbers_->lookup(to); p != numbers_->none; p = numbers_->around(p)) {
+            const net::Prefix& prefix = (*numbers_)[p];
+            if (const auto& interior = interior_.at(key);
+                interior && interior->length >= prefix.length())
+                break;
+            if (class_of_[p] == none)
+                continue;
+            const Choice& choice = classes_[class_of_[p]].choices[speaker];
+            if (!choice.used || choice.gate_set == none || choice.used->path.next_hop == to)
+                continue;
+            InteriorWay way{~std::uint32_t{0}, {}, prefix.length()};
+            for (std::uint32_t gate : sets_[choice.gate_set])
+                way.gates.push_back(gates_[gate]);
+            found.emplace(key, std::move(way));
+            break;
+        }
+    }
+    return found;
 }
 
 // --- sessions --------------------------------------------------------------------------------
@@ -71,6 +106,13 @@ void BgpTables::meet(const Surroundings& ground) {
         ++first_session_[session.to + 1];
     for (std::size_t i = 1; i < first_session_.size(); ++i)
         first_session_[i] += first_session_[i - 1];
+}
+
+lab::NicId BgpTables::nic_with(MachineId machine, net::Address address) const {
+    for (const lab::Owner& owner : lab_->owners_of(address))
+        if (owner.machine == machine)
+            return owner.nic;
+    return {};
 }
 
 Neighbour BgpTables::judged(std::uint32_t speaker, std::uint32_t neighbour, net::Family family,
@@ -140,6 +182,10 @@ Neighbour BgpTables::judged(std::uint32_t speaker, std::uint32_t neighbour, net:
                .from_address = ends.peer,
                .to_address = ends.own,
                .inner = inner};
+    if (!inner && !told.distant) {
+        session.direct_from = nic_with(other.machine, ends.peer);
+        session.direct_to = nic_with(own.machine, ends.own);
+    }
     return seen;
 }
 
@@ -159,8 +205,10 @@ void BgpTables::classify(std::vector<Injection> origins) {
         for (; i < origins.size() && origins[i].prefix == prefix; ++i) {
             const Injection& origin = origins[i];
             for (std::uint32_t part :
-                 {origin.machine.row, origin.metric, origin.redistributed ? 1U : 0U})
+                 {origin.machine.row, origin.metric, origin.redistributed ? 1U : 0U,
+                  origin.distance.value_or(none), origin.gate.out.row})
                 key.append(reinterpret_cast<const char*>(&part), sizeof part);
+            key += net::to_string(origin.gate.via);
         }
         for (const plan::Policy& policy : lab_->policies)
             for (const plan::PolicyRule& rule : policy.rules)
@@ -201,14 +249,12 @@ std::optional<Path> BgpTables::told(const Class& group, const Session& session) 
     Path path = choice.best.path;
     if (has(path.communities, no_advertise) || (!session.inner && has(path.communities, no_export)))
         return std::nullopt;
-    if (session.inner) {
-        if (own || neighbour.next_hop_self)
-            path.next_hop = session.from_address;
-    } else {
+    if (!may_name_third_party(choice.best, session))
         path.next_hop = session.from_address;
-        if (!own)
-            path.med = 0;
-    }
+    if (path.next_hop == session.to_address) // RFC 4271 section 5.1.3
+        return std::nullopt;
+    if (!session.inner && !own)
+        path.med = 0;
     if (!apply(*lab_, neighbour.gives, (*numbers_)[group.prefix], path, from.bgp->as))
         return std::nullopt;
     if (!session.inner) {
@@ -218,11 +264,29 @@ std::optional<Path> BgpTables::told(const Class& group, const Session& session) 
     return path;
 }
 
+// True if the next hop is told as it is: inside an AS, unless told otherwise, and to another AS
+// where all three are on one segment (RFC 4271 section 5.1.3).
+bool BgpTables::may_name_third_party(const Candidate& best, const Session& session) const {
+    const bool is_own = best.session == none;
+    if (is_own && !best.out)
+        return false;
+    if (session.inner)
+        return !told_of(session.from).bgp->neighbours[session.from_neighbour].next_hop_self;
+    const lab::NicId out = is_own ? best.out : sessions_[best.session].direct_to;
+    return out && session.direct_from
+           && lab_->nics[out].segment == lab_->nics[session.direct_from].segment;
+}
+
 const std::optional<InteriorWay>& BgpTables::way(std::uint32_t speaker, net::Address to,
                                                  const Surroundings& ground) {
     auto [known, is_new] = ways_.try_emplace({speaker, to});
-    if (is_new)
-        known->second = ground.way(told_of(speaker).machine, to);
+    if (is_new) {
+        auto [interior, is_unknown] = interior_.try_emplace({speaker, to});
+        if (is_unknown)
+            interior->second = ground.way(told_of(speaker).machine, to);
+        auto own = own_ways_.find({speaker, to});
+        known->second = own != own_ways_.end() ? own->second : interior->second;
+    }
     return known->second;
 }
 
@@ -233,7 +297,9 @@ std::vector<BgpTables::Candidate> BgpTables::candidates(const Class& group, std:
     for (const Injection& origin : group.origins)
         if (origin.machine == told_of(speaker).machine) {
             Candidate own;
-            own.path.next_hop = net::Address(0, 0);
+            own.path.next_hop = origin.gate.via;
+            own.out = origin.gate.out;
+            own.distance = origin.distance;
             own.path.med = origin.metric;
             own.path.incomplete = origin.redistributed;
             found.push_back(std::move(own));
@@ -261,6 +327,14 @@ std::vector<BgpTables::Candidate> BgpTables::candidates(const Class& group, std:
     }
     decide(found);
     return found;
+}
+
+// By which the candidate competes in the machine's table.
+unsigned BgpTables::distance(const Candidate& candidate) const {
+    if (candidate.session == none)
+        return candidate.distance.value_or(0);
+    return administrative_distance(sessions_[candidate.session].inner ? RouteKind::bgp_inner
+                                                                      : RouteKind::bgp_outer);
 }
 
 // The decision process, step by step (RFC 4271 section 9.1.2). Afterwards the candidates stand in
@@ -292,7 +366,10 @@ void BgpTables::decide(std::vector<Candidate>& candidates) const {
         left = std::move(kept);
     };
     auto session = [&](const Candidate& c) -> const Session& { return sessions_[c.session]; };
-    keep(Decision::own, [](const Candidate& c) { return c.session == none ? 0 : 1; });
+    const bool has_own =
+        std::ranges::any_of(left, [](const Candidate* c) { return c->session == none; });
+    if (has_own) // it is what the machine's table uses, unless another AS tells of a way
+        keep(Decision::own, [&](const Candidate& c) { return distance(c); });
     keep(Decision::local_preference, [](const Candidate& c) { return ~c.path.local_preference; });
     keep(Decision::as_path_length, [](const Candidate& c) { return c.path.as_path.size(); });
     keep(Decision::origin, [](const Candidate& c) { return c.path.incomplete ? 1 : 0; });
@@ -362,15 +439,31 @@ void BgpTables::converge(Class& group, const Surroundings& ground) {
     for (std::uint32_t s = 0; s < speakers_.size(); ++s) {
         auto found = candidates(group, s, ground);
         Choice& choice = group.choices[s];
+        choose_for_table(choice, std::move(found));
+        if (!choice.used)
+            continue;
         std::vector<Candidate> equal;
-        for (const Candidate& candidate : found)
+        for (const Candidate& candidate : choice.all)
             if (candidate.lost_by == Decision::best
                 || (told_of(s).bgp->equal_paths && candidate.lost_by >= Decision::router_id))
                 equal.push_back(candidate);
-        if (choice.has && choice.best.session != none)
-            choice.gate_set = gates_of(s, equal, ground);
-        choice.all = std::move(found);
+        choice.gate_set = gates_of(s, equal, ground);
     }
+}
+
+// A default route that is always announced is no route of the machine's: its table has the best of
+// what others tell.
+void BgpTables::choose_for_table(Choice& choice, std::vector<Candidate> found) const {
+    if (choice.has && choice.best.session == none && !choice.best.distance) {
+        std::erase_if(found, [](const Candidate& c) { return c.session == none; });
+        for (Candidate& candidate : found)
+            if (candidate.lost_by != Decision::unreachable)
+                candidate.lost_by = Decision::best;
+        decide(found);
+    }
+    if (!found.empty() && found.front().lost_by == Decision::best && found.front().session != none)
+        choice.used = found.front();
+    choice.all = std::move(found);
 }
 
 std::uint32_t BgpTables::gates_of(std::uint32_t speaker, const std::vector<Candidate>& equal,
@@ -408,11 +501,11 @@ std::optional<Lesson> BgpTables::lesson(MachineId machine, std::uint32_t prefix)
     if (speaker == none)
         return std::nullopt;
     const Choice& choice = classes_[class_of_[prefix]].choices[speaker];
-    if (!choice.has || choice.best.session == none || choice.gate_set == none)
+    if (!choice.used || choice.gate_set == none)
         return std::nullopt;
-    Lesson lesson{.kind = sessions_[choice.best.session].inner ? RouteKind::bgp_inner
-                                                               : RouteKind::bgp_outer,
-                  .metric = choice.best.path.med};
+    Lesson lesson{.kind = sessions_[choice.used->session].inner ? RouteKind::bgp_inner
+                                                                : RouteKind::bgp_outer,
+                  .metric = choice.used->path.med};
     for (std::uint32_t gate : sets_[choice.gate_set])
         lesson.add_gate(gate);
     return lesson;

@@ -49,6 +49,7 @@ class BgpTables final : public ProtocolTables {
 
   private:
     static constexpr std::uint32_t none = ~std::uint32_t{0};
+    using Ways = std::map<std::pair<std::uint32_t, net::Address>, std::optional<InteriorWay>>;
 
     /// One direction of a session that is up: what `from` tells `to`.
     struct Session {
@@ -59,17 +60,23 @@ class BgpTables final : public ProtocolTables {
         net::Address from_address;
         net::Address to_address;
         bool inner = false; ///< inside one AS
+        /// The NIC of `from` by which it speaks, if that leads to `to` directly and in another AS.
+        lab::NicId direct_from;
+        lab::NicId direct_to;
     };
     /// A path at the router that may choose it.
     struct Candidate {
         Path path;
-        std::uint32_t session = none; ///< that it came by; none for the router's own
-        std::uint32_t cost = 0;       ///< to its next hop
+        std::uint32_t session = none;     ///< that it came by; none for the router's own
+        std::uint32_t cost = 0;           ///< to its next hop
+        std::optional<unsigned> distance; ///< of the machine's own: see Injection
+        lab::NicId out;                   ///< of the machine's own: where its next hop is, or none
         Decision lost_by = Decision::best;
     };
     struct Choice {
         bool has = false;
-        Candidate best;
+        Candidate best;                ///< of which others are told
+        std::optional<Candidate> used; ///< by the machine itself, if another one told of it
         std::uint32_t gate_set = none; ///< in sets_
         std::vector<Candidate> all;    ///< the best first
     };
@@ -83,11 +90,16 @@ class BgpTables final : public ProtocolTables {
     Neighbour judged(std::uint32_t speaker, std::uint32_t neighbour, net::Family family,
                      const Surroundings& ground, Session& session) const;
     void classify(std::vector<Injection> origins);
+    unsigned distance(const Candidate& candidate) const;
+    void choose_for_table(Choice& choice, std::vector<Candidate> found) const;
     void converge(Class& group, const Surroundings& ground);
+    lab::NicId nic_with(lab::MachineId machine, net::Address address) const;
+    bool may_name_third_party(const Candidate& best, const Session& session) const;
     std::optional<Path> told(const Class& group, const Session& session) const;
     std::vector<Candidate> candidates(const Class& group, std::uint32_t speaker,
                                       const Surroundings& ground);
     void decide(std::vector<Candidate>& candidates) const;
+    Ways find_own_ways() const;
     const std::optional<InteriorWay>& way(std::uint32_t speaker, net::Address to,
                                           const Surroundings& ground);
     std::uint32_t gates_of(std::uint32_t speaker, const std::vector<Candidate>& equal,
@@ -106,7 +118,9 @@ class BgpTables final : public ProtocolTables {
     std::map<Gate, std::uint32_t> gate_numbers_;
     std::vector<std::vector<std::uint32_t>> sets_;
     std::map<std::vector<std::uint32_t>, std::uint32_t> set_numbers_;
-    std::map<std::pair<std::uint32_t, net::Address>, std::optional<InteriorWay>> ways_;
+    Ways ways_;     ///< by speaker and next hop
+    Ways interior_; ///< of those, by routes that are not of BGP
+    Ways own_ways_; ///< those of them that BGP itself found in the round before
     std::vector<Neighbour> neighbours_;
     std::vector<Dispute> disputes_;
     std::size_t candidates_ = 0; ///< looked at so far

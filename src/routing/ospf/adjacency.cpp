@@ -24,7 +24,7 @@ void OspfTables::add_interfaces(const Condition& condition, const lab::Wiring& w
         if (!speaker.ospf)
             continue;
         for (const lab::OspfNic& told : speaker.ospf->nics) {
-            const auto* address = lab_->first_address(told.nic, family_);
+            const auto* address = spoken_address(*lab_, told.nic, family_);
             if (address == nullptr || !is_live(*lab_, condition, told.nic, family_))
                 continue;
             bool loopback = lab_->nics[told.nic].is_loopback();

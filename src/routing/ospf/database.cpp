@@ -59,8 +59,40 @@ void OspfTables::join() {
         else if (pair.discord == Discord::none)
             joints_.push_back({a.node, b.node, a.told->cost, b.told->cost, pair.a, pair.b});
     }
+    join_one_way();
     for (const auto& [domain, pairs] : broadcast)
         elect(pairs);
+}
+
+// Where one side takes a segment for point-to-point and the other does not, the first announces a
+// link to the other. That counts if the other announces any link back, by another segment then (RFC
+// 2328 section 16.1 (2) (b)).
+void OspfTables::join_one_way() {
+    const std::size_t both_ways = joints_.size();
+    auto leads_back = [&](std::uint32_t from, std::uint32_t to) {
+        return std::any_of(joints_.begin(),
+                           joints_.begin() + static_cast<std::ptrdiff_t>(both_ways),
+                           [&](const Joint& joint) {
+                               return std::minmax(joint.from, joint.to) == std::minmax(from, to);
+                           });
+    };
+    for (std::uint32_t i = 0; i < graph_->pairs.size(); ++i) {
+        const Pair& pair = graph_->pairs[i];
+        if (pair.discord != Discord::network_type)
+            continue;
+        const bool is_a = graph_->interfaces[pair.a].told->point_to_point;
+        const std::uint32_t one = is_a ? pair.a : pair.b;
+        const std::uint32_t other = is_a ? pair.b : pair.a;
+        const std::uint32_t from = graph_->interfaces[one].node;
+        const std::uint32_t to = graph_->interfaces[other].node;
+        if (leads_back(from, to))
+            joints_.push_back({.from = from,
+                               .to = to,
+                               .cost = graph_->interfaces[one].told->cost,
+                               .from_interface = one,
+                               .to_interface = other,
+                               .one_way = true});
+    }
 }
 
 // Designated routers (RFC 2328 section 9.4), as if all had started at once: of those that hear
@@ -150,6 +182,7 @@ void OspfTables::lay_edges() {
         total += count;
     }
     graph_->edges.resize(total);
+    dead_.clear();
     std::vector<std::uint32_t> next(nodes.size());
     for (std::size_t i = 0; i < nodes.size(); ++i)
         next[i] = nodes[i].first_edge;
@@ -159,6 +192,10 @@ void OspfTables::lay_edges() {
         std::uint32_t back = next[joint.to]++;
         graph_->edges[there] = {.to = joint.to, .cost = joint.cost, .twin = back};
         graph_->edges[back] = {.to = joint.from, .cost = joint.back_cost, .twin = there};
+        if (joint.one_way) {
+            dead_.resize(total);
+            dead_[back] = graph_->has_dead_edges = true;
+        }
         ends[there] = {joint.from_interface, joint.to_interface};
         ends[back] = {joint.to_interface, joint.from_interface};
     }
@@ -185,7 +222,6 @@ void OspfTables::lay_edges() {
             static_cast<std::uint32_t>(graph_->gates.size()) - nodes[n].first_gate;
     }
     joints_.clear();
-    dead_.clear();
     dead_nics_.clear();
 }
 
@@ -218,7 +254,7 @@ void OspfTables::drop_repeated_ids() {
             const Node& node = graph_->nodes[n];
             if (!node.machine || seen.emplace(*node.speaker->router_id, n).second)
                 continue;
-            graph_->has_repeated_ids = true;
+            graph_->has_dead_edges = true;
             dead_.resize(graph_->edges.size());
             for (std::uint32_t e = node.first_edge; e < graph_->nodes[n + 1].first_edge; ++e)
                 dead_[e] = dead_[graph_->edges[e].twin] = true;

@@ -29,11 +29,10 @@ std::uint32_t OspfTables::node_in(MachineId machine, std::uint32_t component) co
     return nowhere;
 }
 
+// RFC 2328 section 3.3. One without the backbone tells its areas of each other, and does not
+// believe what border routers say in them.
 bool OspfTables::is_border(MachineId machine) const {
-    const auto& nodes = graph_->nodes_of[machine.row];
-    return nodes.size() > 1 && std::ranges::any_of(nodes, [&](std::uint32_t n) {
-               return graph_->nodes[n].area == 0;
-           });
+    return graph_->nodes_of[machine.row].size() > 1;
 }
 
 // --- lessons ---------------------------------------------------------------------------------
@@ -54,8 +53,11 @@ const OspfTables::Advert* OspfTables::best(MachineId machine, std::uint32_t pref
     const auto& own = graph_->nodes_of[machine.row];
     const Advert* found = nullptr;
     lesson = {.kind = RouteKind::ospf};
-    auto rank = [](PathType type, std::uint32_t metric, std::uint32_t cost) {
-        return std::tuple(type, metric, cost);
+    // Of ways to who announces an external route those inside an area other than the backbone go
+    // first, as with RFC1583Compatibility disabled (RFC 2328 section 16.4.1).
+    bool is_preferred = false;
+    auto rank = [](PathType type, std::uint32_t metric, bool preferred, std::uint32_t cost) {
+        return std::tuple(type, metric, !preferred, cost);
     };
     // What a border router says of a way to the router that an external route comes from counts
     // for nothing where there is a way to that inside an area, and border routers believe what the
@@ -84,13 +86,17 @@ const OspfTables::Advert* OspfTables::best(MachineId machine, std::uint32_t pref
             return;
         if (advert.node == node && advert.origin == machine && advert.type != PathType::intra_area)
             return;
-        auto own_rank = rank(advert.type, advert.metric, way + advert.cost);
-        auto known = rank(lesson.type, lesson.type == PathType::external_2 ? lesson.metric : 0,
-                          lesson.type == PathType::external_2 ? lesson.inner_cost : lesson.metric);
+        const bool prefers =
+            advert.type > PathType::inter_area && !told_by_border && graph_->nodes[node].area != 0;
+        auto own_rank = rank(advert.type, advert.metric, prefers, way + advert.cost);
+        auto known =
+            rank(lesson.type, lesson.type == PathType::external_2 ? lesson.metric : 0, is_preferred,
+                 lesson.type == PathType::external_2 ? lesson.inner_cost : lesson.metric);
         if (found != nullptr && own_rank > known)
             return;
         if (found == nullptr || own_rank < known) {
             found = &advert;
+            is_preferred = prefers;
             bool outer = advert.type == PathType::external_2;
             lesson = {.kind = RouteKind::ospf,
                       .type = advert.type,

@@ -122,7 +122,7 @@ class OspfTables final : public ProtocolTables {
         std::vector<std::vector<std::uint32_t>> nodes_of; ///< by machine
         std::vector<std::vector<std::uint32_t>> members;  ///< by component
         std::vector<Advert> intra;                        ///< by prefix
-        bool has_repeated_ids = false;                    ///< some edges are dead for that
+        bool has_dead_edges = false; ///< from the start: by repeated ids, or one way only
     };
     /// The ways of one router through its component.
     struct Row {
@@ -140,6 +140,7 @@ class OspfTables final : public ProtocolTables {
     void add_unheard(const Condition& condition, const lab::Wiring& wiring);
     void add_nodes();
     void join();
+    void join_one_way();
     void elect(std::span<const std::uint32_t> group);
     void lay_edges();
     void drop_repeated_ids();
@@ -189,6 +190,7 @@ class OspfTables final : public ProtocolTables {
         std::uint32_t back_cost = 0;
         std::uint32_t from_interface = nowhere;
         std::uint32_t to_interface = nowhere;
+        bool one_way = false;
     };
     std::vector<Joint> joints_;
 };

@@ -307,7 +307,7 @@ bool OspfTables::reduce(const Condition& condition) {
             return false;
         lost.push_back(i);
     }
-    if (!lost.empty() && (graph_->has_repeated_ids || has_borders()))
+    if (!lost.empty() && (graph_->has_dead_edges || has_borders()))
         return false;
     externals_.clear(); // they are settled anew: chance may decide by what comes first
     external_.clear();

@@ -32,7 +32,7 @@ RipTables::RipTables(const lab::Lab& lab, const PrefixNumbers& numbers, const Co
             if (!speaker.rip)
                 continue;
             for (const lab::RipNic& told : speaker.rip->nics) {
-                const auto* address = lab.first_address(told.nic, family);
+                const auto* address = spoken_address(lab, told.nic, family);
                 if (address == nullptr || !is_live(lab, condition, told.nic, family))
                     continue;
                 bool loopback = lab.nics[told.nic].is_loopback();
@@ -81,12 +81,15 @@ void RipTables::judge(const Interface& from, const Interface& to, const Conditio
                    .nic = to.told->nic,
                    .other_nic = from.told->nic,
                    .filter = {}};
+    const bool is_ipv4 = seen.family == net::Family::ipv4;
     seen.filter = dropped_by(*lab_, from.told->nic, to.told->nic, update_from(from.address));
     if (from.told->passive)
         seen.discord = Discord::passive;
-    else if (is_own(*lab_, condition, to.machine, from.address)) // RFC 2453 section 3.9.2
+    // RFC 2453 section 3.9.2. For IPv6 updates come from link-local addresses (RFC 2080 section
+    // 2.4.2), which are always the neighbour's own and on the segment.
+    else if (is_ipv4 && is_own(*lab_, condition, to.machine, from.address))
         seen.discord = Discord::own_address;
-    else if (!to.prefix.contains(from.address)) // the same section
+    else if (is_ipv4 && !to.prefix.contains(from.address))
         seen.discord = Discord::prefix;
     else if (seen.filter)
         seen.discord = Discord::filtered;

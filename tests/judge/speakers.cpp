@@ -1,0 +1,239 @@
+#include "speakers.h"
+
+#include "live_lab.h"
+
+#include <algorithm>
+#include <array>
+#include <cstdio>
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+#include <map>
+#include <memory>
+#include <set>
+#include <sstream>
+
+namespace judge {
+
+using namespace jackal;
+
+namespace {
+
+// A route as both sides can tell it.
+struct Learned {
+    std::string protocol; // "ospf", "rip" or "bgp"
+    std::string path;     // of OSPF: "I", "IA", "E1" or "E2"
+    std::uint32_t metric = 0;
+    std::set<std::string> gates; // "ADDRESS on NIC"
+
+    friend bool operator==(const Learned&, const Learned&) = default;
+};
+using Table = std::map<net::Prefix, Learned>;
+
+std::string words(const std::optional<Learned>& route) {
+    if (!route)
+        return "nothing";
+    return fmt::format("{} {} {} by {}", route->protocol, route->path, route->metric,
+                       fmt::join(route->gates, ", "));
+}
+
+std::string output_of(const std::string& command) {
+    std::unique_ptr<FILE, int (*)(FILE*)> pipe(popen(command.c_str(), "r"), pclose);
+    std::string text;
+    std::array<char, 4096> part{};
+    while (pipe && std::fgets(part.data(), part.size(), pipe.get()) != nullptr)
+        text += part.data();
+    return text;
+}
+
+// --- what the daemon says --------------------------------------------------------------------
+
+// One line of a route: PREFIX unicast [PROTOCOL TIME…] * PATH (PREFERENCE/METRIC…) …
+std::optional<std::pair<net::Prefix, Learned>> parse_route(const std::string& line) {
+    std::istringstream words(line);
+    std::string prefix;
+    std::string type;
+    std::string protocol;
+    if (!(words >> prefix >> type >> protocol) || type != "unicast")
+        return std::nullopt;
+    Learned route;
+    for (const char* name : {"ospf", "rip", "bgp"})
+        if (protocol.starts_with(std::string("[") + name))
+            route.protocol = name;
+    auto to = net::parse_prefix(prefix);
+    if (route.protocol.empty() || !to)
+        return std::nullopt;
+    if (std::size_t star = line.find("] * "); route.protocol == "ospf" && star != line.npos)
+        route.path = line.substr(star + 4, line.find(' ', star + 4) - star - 4);
+    std::size_t open = line.find('(');
+    unsigned preference = 0;
+    unsigned one = 0;
+    unsigned two = 0;
+    int found = std::sscanf(line.c_str() + open, "(%u/%u/%u", &preference, &one, &two);
+    if (route.protocol != "bgp")
+        route.metric = found == 3 ? two : one;
+    return std::pair(*to, route);
+}
+
+Table told_by_daemon(const lab::Lab& lab, lab::MachineId machine) {
+    Table table;
+    Learned* last = nullptr;
+    bool is_main = false;
+    std::istringstream lines(output_of(
+        fmt::format("birdc -s /run/{}.speakers/{}.ctl show route primary table all 2>/dev/null",
+                    lab.name, lab.machines[machine].name)));
+    for (std::string line; std::getline(lines, line);) {
+        if (line.starts_with("Table ")) {
+            is_main = line.starts_with("Table master");
+            last = nullptr;
+        } else if (is_main && !line.empty() && line[0] != '\t' && line[0] != ' ') {
+            last = nullptr;
+            if (auto route = parse_route(line))
+                last = &(table[route->first] = route->second);
+        } else if (last != nullptr && line.starts_with("\tvia ")) {
+            std::istringstream words(line);
+            std::string via;
+            std::string gate;
+            std::string on;
+            std::string nic;
+            words >> via >> gate >> on >> nic;
+            last->gates.insert(gate + " on " + nic);
+        }
+    }
+    return table;
+}
+
+// --- what Jackal says --------------------------------------------------------------------------
+
+// The link-local address that the kernel makes from a MAC (RFC 4291 appendix A).
+net::Address link_local(const net::Mac& mac) {
+    const std::string text = net::to_string(mac);
+    std::array<unsigned, 6> byte{};
+    std::sscanf(text.c_str(), "%x:%x:%x:%x:%x:%x", byte.data(), &byte[1], &byte[2], &byte[3],
+                &byte[4], &byte[5]);
+    return *net::parse_address(fmt::format("fe80::{:02x}{:02x}:{:02x}ff:fe{:02x}:{:02x}{:02x}",
+                                           byte[0] ^ 2U, byte[1], byte[2], byte[3], byte[4],
+                                           byte[5]));
+}
+
+std::string path_word(routing::PathType type) {
+    switch (type) {
+    case routing::PathType::intra_area: return "I";
+    case routing::PathType::inter_area: return "IA";
+    case routing::PathType::external_1: return "E1";
+    case routing::PathType::external_2: return "E2";
+    case routing::PathType::none: break;
+    }
+    return "";
+}
+
+// OSPF and RIP for IPv6 name next hops by their link-local addresses (RFC 5340 section 4.8.2, RFC
+// 2080 section 2.1.1).
+std::string gate_word(const routing::Settled& settled, const routing::Route& route) {
+    const lab::Lab& lab = settled.lab();
+    net::Address via = route.via;
+    if (via.family() == net::Family::ipv6 && routing::to_string(route.kind) != "bgp")
+        for (const lab::Owner& owner : lab.owners_of(via))
+            if (settled.hears(owner.nic, route.out))
+                via = link_local(lab.nics[owner.nic].mac);
+    return fmt::format("{} on {}", net::to_string(via), lab.nics[route.out].name);
+}
+
+Table told_by_jackal(const routing::Settled& settled, lab::MachineId machine) {
+    Table table;
+    std::set<net::Prefix> own;
+    for (const routing::Route& route : settled.routes(machine)) {
+        if (!routing::is_learned(route.kind)) {
+            own.insert(route.to);
+            continue;
+        }
+        if (own.contains(route.to))
+            continue;
+        Learned& learned = table[route.to];
+        learned.protocol = routing::to_string(route.kind);
+        if (learned.protocol != "bgp")
+            learned.metric = route.metric;
+        learned.gates.insert(gate_word(settled, route));
+    }
+    for (const routing::Offer& offer : settled.learned(machine).offers(machine))
+        if (auto found = table.find(offer.to);
+            found != table.end() && found->second.protocol == "ospf"
+            && offer.kind == routing::RouteKind::ospf && found->second.path.empty())
+            found->second.path = path_word(offer.type);
+    return table;
+}
+
+// What this daemon does in a way of its own, recognised narrowly:
+// - A NIC without a carrier is "looped back" (RFC 2328 section 9.1), and its address a host route.
+// - External routes have forwarding addresses also where the next hop is on a point-to-point link.
+// - A path of BGP whose next hop is in the very prefix that it leads to has no way to it.
+bool is_own_way(const routing::Settled& settled, const net::Prefix& to,
+                const std::optional<Learned>& jackal, const std::optional<Learned>& daemon) {
+    const lab::Lab& lab = settled.lab();
+    if (!jackal && daemon->protocol != "bgp" && to.length() == net::address_bits(to.family()))
+        return std::ranges::any_of(lab.owners_of(to.first()), [&](const lab::Owner& owner) {
+            lab::LinkId link = lab.segments[lab.nics[owner.nic].segment].link;
+            return link && !settled.condition().link_up(link);
+        });
+    if (jackal && jackal->path.starts_with('E'))
+        return std::ranges::any_of(lab.speakers, [&](const lab::Speaker& speaker) {
+            return std::ranges::any_of(lab.routes_of(speaker.machine), [&](lab::RouteId route) {
+                return lab.routes[route].to == to;
+            });
+        });
+    return jackal && !daemon && jackal->protocol == "bgp"
+           && std::ranges::any_of(jackal->gates, [&](const std::string& gate) {
+                  auto via = net::parse_address(gate.substr(0, gate.find(' ')));
+                  return via && to.contains(*via);
+              });
+}
+
+// RIP keeps whoever was first of neighbours that are equally near (RFC 2453 section 3.9.2).
+bool is_luck(const std::optional<Learned>& one, const std::optional<Learned>& other) {
+    return one && other && one->protocol == "rip" && other->protocol == "rip"
+           && one->metric == other->metric;
+}
+
+} // namespace
+
+TablesHeld hold_tables(const routing::Settled& settled) {
+    const lab::Lab& lab = settled.lab();
+    TablesHeld held;
+    for (const lab::Speaker& speaker : lab.speakers)
+        held.cannot_be_told |= !exports::bird_notes(settled, speaker.machine).empty();
+    LiveLab live(settled, {.with_routing = true});
+    if (live.said().find("have not settled") != std::string::npos)
+        held.differences.push_back(live.said());
+    for (const lab::Speaker& speaker : lab.speakers) {
+        if (!settled.condition().machine_on(speaker.machine))
+            continue;
+        const Table theirs = told_by_daemon(lab, speaker.machine);
+        const Table ours = told_by_jackal(settled, speaker.machine);
+        held.routes += theirs.size();
+        std::set<net::Prefix> all;
+        for (const Table* table : {&theirs, &ours})
+            for (const auto& [to, route] : *table)
+                all.insert(to);
+        for (const net::Prefix& to : all) {
+            auto of = [&](const Table& table) {
+                auto found = table.find(to);
+                return found == table.end() ? std::nullopt : std::optional(found->second);
+            };
+            const auto daemon = of(theirs);
+            const auto jackal = of(ours);
+            if (daemon == jackal)
+                continue;
+            if (is_luck(daemon, jackal))
+                ++held.luck;
+            else if (is_own_way(settled, to, jackal, daemon))
+                ++held.own_ways;
+            else
+                held.differences.push_back(fmt::format("{}, {}: Jackal says {}; the daemon says {}",
+                                                       lab.machines[speaker.machine].name,
+                                                       net::to_string(to), words(jackal),
+                                                       words(daemon)));
+        }
+    }
+    return held;
+}
+
+} // namespace judge
