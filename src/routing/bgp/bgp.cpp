@@ -101,6 +101,9 @@ void BgpTables::meet(const Surroundings& ground) {
             }
     }
     std::ranges::stable_sort(sessions_, {}, &Session::to);
+    listeners_.assign(speakers_.size(), {});
+    for (const Session& session : sessions_)
+        listeners_[session.from].push_back(session.to);
     first_session_.assign(speakers_.size() + 1, 0);
     for (const Session& session : sessions_)
         ++first_session_[session.to + 1];
@@ -351,19 +354,16 @@ void BgpTables::decide(std::vector<Candidate>& candidates) const {
     // Keeps those for which `value` is smallest; with `same_neighbour` only against others that
     // came from the same AS.
     auto keep = [&](Decision step, auto value, bool same_neighbour = false) {
-        auto beaten = [&](const Candidate* one) {
-            return std::ranges::any_of(left, [&](const Candidate* other) {
-                bool compared = !same_neighbour || came_from(*one) == came_from(*other);
-                return compared && value(*other) < value(*one);
-            });
-        };
-        std::vector<Candidate*> kept;
-        for (Candidate* candidate : left)
-            if (beaten(candidate))
-                candidate->lost_by = step;
-            else
-                kept.push_back(candidate);
-        left = std::move(kept);
+        if (left.size() < 2)
+            return;
+        for (Candidate* one : left)
+            for (const Candidate* other : left)
+                if ((!same_neighbour || came_from(*one) == came_from(*other))
+                    && value(*other) < value(*one)) {
+                    one->lost_by = step;
+                    break;
+                }
+        std::erase_if(left, [](const Candidate* c) { return c->lost_by != Decision::best; });
     };
     auto session = [&](const Candidate& c) -> const Session& { return sessions_[c.session]; };
     const bool has_own =
@@ -402,25 +402,29 @@ void BgpTables::converge(Class& group, const Surroundings& ground) {
     std::set<std::uint32_t> restless;
     constexpr int most_rounds = 1000;
     bool circles = false;
+    std::vector<bool> has_news(speakers_.size(), true); // somebody it hears has chosen otherwise
     for (int round = 0; round < most_rounds && !is_too_large(); ++round) {
         bool changed = false;
         for (std::uint32_t s = 0; s < speakers_.size(); ++s) {
-            auto found = candidates(group, s, ground);
-            Choice next;
-            next.has = !found.empty() && found.front().lost_by == Decision::best;
-            if (next.has)
-                next.best = found.front();
-            const Choice& known = group.choices[s];
-            if (known.has == next.has
-                && (!next.has
-                    || (known.best.session == next.best.session
-                        && known.best.path == next.best.path)))
+            if (!has_news[s])
+                continue;
+            has_news[s] = false;
+            Choice& choice = group.choices[s];
+            choice.all = candidates(group, s, ground);
+            const bool has = !choice.all.empty() && choice.all.front().lost_by == Decision::best;
+            if (choice.has == has
+                && (!has
+                    || (choice.best.session == choice.all.front().session
+                        && choice.best.path == choice.all.front().path)))
                 continue;
             changed = true;
             if (circles)
                 restless.insert(s);
-            via[s] = next.has ? next.best.session : none - 1;
-            group.choices[s] = std::move(next);
+            via[s] = has ? choice.all.front().session : none - 1;
+            choice.has = has;
+            choice.best = has ? choice.all.front() : Candidate{};
+            for (std::uint32_t listener : listeners_[s])
+                has_news[listener] = true;
         }
         if (!changed)
             break;
@@ -437,9 +441,8 @@ void BgpTables::converge(Class& group, const Surroundings& ground) {
         }
     }
     for (std::uint32_t s = 0; s < speakers_.size(); ++s) {
-        auto found = candidates(group, s, ground);
         Choice& choice = group.choices[s];
-        choose_for_table(choice, std::move(found));
+        choose_for_table(choice);
         if (!choice.used)
             continue;
         std::vector<Candidate> equal;
@@ -453,7 +456,8 @@ void BgpTables::converge(Class& group, const Surroundings& ground) {
 
 // A default route that is always announced is no route of the machine's: its table has the best of
 // what others tell.
-void BgpTables::choose_for_table(Choice& choice, std::vector<Candidate> found) const {
+void BgpTables::choose_for_table(Choice& choice) const {
+    std::vector<Candidate>& found = choice.all;
     if (choice.has && choice.best.session == none && !choice.best.distance) {
         std::erase_if(found, [](const Candidate& c) { return c.session == none; });
         for (Candidate& candidate : found)
@@ -463,7 +467,6 @@ void BgpTables::choose_for_table(Choice& choice, std::vector<Candidate> found) c
     }
     if (!found.empty() && found.front().lost_by == Decision::best && found.front().session != none)
         choice.used = found.front();
-    choice.all = std::move(found);
 }
 
 std::uint32_t BgpTables::gates_of(std::uint32_t speaker, const std::vector<Candidate>& equal,

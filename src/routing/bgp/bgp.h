@@ -91,7 +91,7 @@ class BgpTables final : public ProtocolTables {
                      const Surroundings& ground, Session& session) const;
     void classify(std::vector<Injection> origins);
     unsigned distance(const Candidate& candidate) const;
-    void choose_for_table(Choice& choice, std::vector<Candidate> found) const;
+    void choose_for_table(Choice& choice) const;
     void converge(Class& group, const Surroundings& ground);
     lab::NicId nic_with(lab::MachineId machine, net::Address address) const;
     bool may_name_third_party(const Candidate& best, const Session& session) const;
@@ -110,8 +110,9 @@ class BgpTables final : public ProtocolTables {
     const lab::Lab* lab_;
     const PrefixNumbers* numbers_;
     std::vector<const lab::Speaker*> speakers_;
-    std::vector<Session> sessions_;            ///< by the one that is told
-    std::vector<std::uint32_t> first_session_; ///< by speaker
+    std::vector<Session> sessions_;                     ///< by the one that is told
+    std::vector<std::uint32_t> first_session_;          ///< by speaker
+    std::vector<std::vector<std::uint32_t>> listeners_; ///< by speaker: whom it tells
     std::vector<Class> classes_;
     std::vector<std::uint32_t> class_of_; ///< by prefix, or none
     std::vector<Gate> gates_;
