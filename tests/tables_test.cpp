@@ -87,6 +87,54 @@ TEST_CASE("routers choose as the standards say") {
              + ", ospf: {areas: {0: [a], 1: [c]}, cost: {eth0: 1, eth1: 1}}}\n  r3: {"
              + nics("3", "bco") + ", ospf: {areas: {1: [b, c]}, redistribute: connected}}\n",
          "r1", "10.0.2.3"},
+        {"RFC 4271 section 5.1.3 (1): the next hop of a route that is brought in is told",
+         subnets("routers:\n") + "  r1: {" + nics("1", "a")
+             + ", routes: [{to: 10.9.0.0/24, via: 10.0.1.9}], bgp: {as: 64501, neighbours: {r2: "
+               "{as: 64501}}, redistribute: static}}\n  r2: {"
+             + nics("2", "a") + ", bgp: {as: 64501, neighbours: {r1: {as: 64501}}}}\n",
+         "r2", "10.0.1.9"},
+        {"RFC 4271 section 5.1.3 (2): so is a third party's on a shared segment",
+         subnets("routers:\n") + "  r1: {" + nics("1", "ao")
+             + ", bgp: {as: 64501, neighbours: {r2: {as: 64502}}, networks: own}}\n  r2: {"
+             + nics("2", "a")
+             + ", bgp: {as: 64502, neighbours: {r1: {as: 64501}, r3: {as: 64503}}}}\n  r3: {"
+             + nics("3", "a") + ", bgp: {as: 64503, neighbours: {r2: {as: 64502}}}}\n",
+         "r3", "10.0.1.1"},
+        {"RFC 4271 section 9.1.2.1: a next hop may be found by another path",
+         subnets("routers:\n") + "  r1: {" + nics("1", "ao")
+             + ", bgp: {as: 64501, neighbours: {r2: {as: 64502}}, networks: own}}\n  r2: {"
+             + nics("2", "ab")
+             + ", bgp: {as: 64502, neighbours: {r1: {as: 64501}, r3: {as: 64502}}, networks: a}}\n"
+               "  r3: {"
+             + nics("3", "b") + ", bgp: {as: 64502, neighbours: {r2: {as: 64502}}}}\n",
+         "r3", "10.0.2.2"},
+        {"a path of another AS (20) goes before an own route of OSPF (110), also if that is "
+         "brought "
+         "in",
+         subnets("routers:\n") + "  r1: {" + nics("1", "ao")
+             + ", bgp: {as: 64501, neighbours: {r2: {as: 64502}}, networks: own}}\n  r2: {"
+             + nics("2", "ab")
+             + ", ospf: {areas: {0: [b]}}, bgp: {as: 64502, neighbours: {r1: {as: 64501}}, "
+               "redistribute: ospf}}\n  r3: {"
+             + nics("3", "bo") + ", ospf: {areas: {0: all}}}\n",
+         "r2", "10.0.1.1"},
+        {"RFC 2328 section 3.3: who is in two areas tells each of the other",
+         subnets("routers:\n") + "  r1: {" + nics("1", "ao") + ", ospf: {areas: {1: all}}}\n  r2: {"
+             + nics("2", "ab") + ", ospf: {areas: {1: [a], 2: [b]}}}\n  r3: {" + nics("3", "b")
+             + ", ospf: {areas: {2: all}}}\n",
+         "r3", "10.0.2.2"},
+        {"RFC 2328 section 16.4.1: a way inside an area other than the backbone goes first",
+         subnets("routers:\n") + "  r1: {" + nics("1", "ab")
+             + ", ospf: {areas: {0: [a], 1: [b]}, cost: {eth0: 1, eth1: 10}}}\n  r2: {"
+             + nics("2", "abo") + ", ospf: {areas: {0: [a], 1: [b]}, redistribute: connected}}\n",
+         "r1", "10.0.2.2"},
+        {"RFC 2328 section 16.1 (2b): any link back will do",
+         subnets("routers:\n") + "  r1: {" + nics("1", "ab")
+             + ", ospf: {areas: {0: all}, cost: {eth0: 20, eth1: 10}, network: {eth0: "
+               "point-to-point, eth1: point-to-point}}}\n  r2: {"
+             + nics("2", "abo")
+             + ", ospf: {areas: {0: all}, network: {eth0: point-to-point, eth1: broadcast}}}\n",
+         "r1", "10.0.2.2"},
         {"each border prefers OSPF (110) to RIP (120), so one of them hands over: the first",
          subnets("routers:\n") + "  r1: {" + nics("1", "ao") + ", rip: {nics: all}}\n  b1: {"
              + nics("2", "ab")
@@ -103,7 +151,7 @@ TEST_CASE("routers choose as the standards say") {
         const lab::Lab lab = lab_of(row.text);
         CHECK(next_hop(routing::settle(lab), row.machine, "10.9.0.77") == row.via);
     }
-    const lab::Lab borders = lab_of(rows[4].text);
+    const lab::Lab borders = lab_of(std::end(rows)[-1].text);
     const routing::Settled settled = routing::settle(borders);
     CHECK(next_hop(settled, "b1", "10.9.0.77") == "10.0.1.1");
     CHECK(next_hop(settled, "b2", "10.9.0.77") == "10.0.2.2");

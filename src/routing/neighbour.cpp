@@ -75,6 +75,16 @@ const lab::InterfaceAddress* spoken_address(const lab::Lab& lab, lab::NicId nic,
                                                                                    : nullptr;
 }
 
+net::Address sent_from(const lab::Lab& lab, lab::NicId nic, net::Address spoken) {
+    if (spoken.family() == net::Family::ipv4)
+        return spoken;
+    constexpr std::uint64_t link_local = std::uint64_t{0xfe80} << 48;
+    constexpr std::uint64_t universal = std::uint64_t{2} << 56;
+    const std::uint64_t mac = lab.nics[nic].mac.bits;
+    return {link_local,
+            ((mac >> 24 << 40) | (std::uint64_t{0xfffe} << 24) | (mac & 0xffffff)) ^ universal};
+}
+
 bool is_live(const lab::Lab& lab, const Condition& condition, lab::NicId nic, net::Family family) {
     if (!condition.machine_on(lab.nics[nic].machine) || !condition.carries(lab, nic, family))
         return false;

@@ -254,24 +254,26 @@ class Ground {
     }
 
   private:
-    // The NIC that has the address and works, or none.
-    NicId live_nic(net::Address address) const {
+    // The NIC that has the address, works and hears the other one, or none.
+    NicId heard_nic(net::Address address, NicId by) const {
         for (const lab::Owner& owner : lab_.owners_of(address))
-            if (is_live(lab_, condition_, owner.nic, address.family()))
+            if (is_live(lab_, condition_, owner.nic, address.family())
+                && wiring_.domain(lab_, owner.nic) == wiring_.domain(lab_, by))
                 return owner.nic;
         return {};
     }
 
     bool is_adjacent(const lab::BgpEnds& ends) const {
-        NicId own = live_nic(ends.own);
-        NicId peer = live_nic(ends.peer);
-        if (!own || !peer || lab_.nics[own].is_loopback() || lab_.nics[peer].is_loopback()
-            || wiring_.domain(lab_, own) != wiring_.domain(lab_, peer))
-            return false;
-        for (lab::AddressId id : lab_.addresses_of(own))
-            if (lab_.addresses[id].prefix().contains(ends.peer))
-                return true;
-        return false;
+        return std::ranges::any_of(lab_.owners_of(ends.own), [&](const lab::Owner& own) {
+            if (!is_live(lab_, condition_, own.nic, ends.own.family())
+                || lab_.nics[own.nic].is_loopback())
+                return false;
+            NicId peer = heard_nic(ends.peer, own.nic);
+            return peer && !lab_.nics[peer].is_loopback()
+                   && std::ranges::any_of(lab_.addresses_of(own.nic), [&](lab::AddressId id) {
+                          return lab_.addresses[id].prefix().contains(ends.peer);
+                      });
+        });
     }
 
     // By routes of the machine's own, and interior protocols.
@@ -318,8 +320,8 @@ class Ground {
                         : dropped_at(lab_, gate.out, plan::Way::out, flow);
             if (filter)
                 return Discord::filtered;
-            NicId there = live_nic(gate.via);
-            if (!there || wiring_.domain(lab_, there) != wiring_.domain(lab_, gate.out))
+            NicId there = heard_nic(gate.via, gate.out);
+            if (!there)
                 return Discord::no_way;
             at = lab_.nics[there].machine;
             in = there;

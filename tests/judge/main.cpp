@@ -265,7 +265,7 @@ class SpeakersCourt {
         } catch (const std::runtime_error& e) {
             held.differences.emplace_back(e.what());
         }
-        report(name, text, held, held.cannot_be_told || !settled.lessons()->disputes().empty());
+        report(name, text, held, held.cannot_be_told || held.has_circle);
     }
 
     bool finish(Seconds time) const {

@@ -165,8 +165,9 @@ Table told_by_jackal(const routing::Settled& settled, lab::MachineId machine) {
 // What this daemon does in a way of its own, recognised narrowly:
 // - A NIC without a carrier is "looped back" (RFC 2328 section 9.1), and its address a host route.
 // - External routes have forwarding addresses also where the next hop is on a point-to-point link.
+// - Of equal paths of BGP it shows one, and gives the kernel all.
 // - A path of BGP whose next hop is in the very prefix that it leads to has no way to it.
-bool is_own_way(const routing::Settled& settled, const net::Prefix& to,
+bool is_own_way(const routing::Settled& settled, const net::Prefix& to, bool has_equal_paths,
                 const std::optional<Learned>& jackal, const std::optional<Learned>& daemon) {
     const lab::Lab& lab = settled.lab();
     if (!jackal && daemon->protocol != "bgp" && to.length() == net::address_bits(to.family()))
@@ -180,6 +181,8 @@ bool is_own_way(const routing::Settled& settled, const net::Prefix& to,
                 return lab.routes[route].to == to;
             });
         });
+    if (jackal && daemon && jackal->protocol == "bgp" && daemon->protocol == "bgp")
+        return has_equal_paths && std::ranges::includes(jackal->gates, daemon->gates);
     return jackal && !daemon && jackal->protocol == "bgp"
            && std::ranges::any_of(jackal->gates, [&](const std::string& gate) {
                   auto via = net::parse_address(gate.substr(0, gate.find(' ')));
@@ -193,11 +196,33 @@ bool is_luck(const std::optional<Learned>& one, const std::optional<Learned>& ot
            && one->metric == other->metric;
 }
 
+// True if two machines hand routes of the same two protocols to each other: then there may be more
+// than one state that stays, and who was first decides.
+bool has_circle(const lab::Lab& lab) {
+    std::map<plan::RouteSource, int> both_ways; // between BGP or RIP and OSPF: how many machines
+    for (const lab::Speaker& speaker : lab.speakers) {
+        if (!speaker.ospf)
+            continue;
+        auto takes = [](const std::vector<lab::Redistribution>& all, plan::RouteSource from) {
+            return std::ranges::any_of(all, [&](const auto& one) { return one.from == from; });
+        };
+        using plan::RouteSource;
+        if (speaker.bgp && takes(speaker.bgp->redistribute, RouteSource::ospf)
+            && takes(speaker.ospf->redistribute, RouteSource::bgp))
+            ++both_ways[RouteSource::bgp];
+        if (speaker.rip && takes(speaker.rip->redistribute, RouteSource::ospf)
+            && takes(speaker.ospf->redistribute, RouteSource::rip))
+            ++both_ways[RouteSource::rip];
+    }
+    return std::ranges::any_of(both_ways, [](const auto& entry) { return entry.second > 1; });
+}
+
 } // namespace
 
 TablesHeld hold_tables(const routing::Settled& settled) {
     const lab::Lab& lab = settled.lab();
     TablesHeld held;
+    held.has_circle = has_circle(lab) || !settled.lessons()->disputes().empty();
     for (const lab::Speaker& speaker : lab.speakers)
         held.cannot_be_told |= !exports::bird_notes(settled, speaker.machine).empty();
     LiveLab live(settled, {.with_routing = true});
@@ -224,7 +249,8 @@ TablesHeld hold_tables(const routing::Settled& settled) {
                 continue;
             if (is_luck(daemon, jackal))
                 ++held.luck;
-            else if (is_own_way(settled, to, jackal, daemon))
+            else if (is_own_way(settled, to, speaker.bgp && speaker.bgp->equal_paths, jackal,
+                                daemon))
                 ++held.own_ways;
             else
                 held.differences.push_back(fmt::format("{}, {}: Jackal says {}; the daemon says {}",

@@ -9,6 +9,7 @@ struct TablesHeld {
     std::size_t routes = 0;               ///< that the daemons learned
     std::size_t luck = 0;                 ///< of those: may be otherwise another time
     std::size_t own_ways = 0;             ///< of those: see speakers.cpp
+    bool has_circle = false;              ///< who was first may decide
     bool cannot_be_told = false;          ///< the daemon does otherwise than the plan says
     std::vector<std::string> differences; ///< a line each
 };

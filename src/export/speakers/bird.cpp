@@ -333,7 +333,7 @@ class BirdWriter {
         from_line("OSPF", ospf.at);
         const std::string own = ospf_table(family, ospf.default_route);
         line(0, "protocol ospf {} ospf{} {{", is_v2 ? "v2" : "v3", digit(family));
-        line(1, "ecmp yes limit {};", routing::most_gates);
+        line(1, "ecmp yes limit {}; merge external yes;", routing::most_gates);
         line(1, "{} {{", channel(family));
         line(2, "table {}; preference {};", own, preference(RouteKind::ospf));
         line(2, "import all;");

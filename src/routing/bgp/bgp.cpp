@@ -175,7 +175,7 @@ Neighbour BgpTables::judged(std::uint32_t speaker, std::uint32_t neighbour, net:
         return apart(Discord::as_number);
     if (!own.router_id || !other.router_id)
         return apart(Discord::no_router_id);
-    if (*own.router_id == *other.router_id)
+    if (inner && *own.router_id == *other.router_id) // RFC 6286 section 2.2
         return apart(Discord::router_id);
     seen.state = NeighbourState::full;
     session = {.from = peer,

@@ -62,9 +62,10 @@ OspfTables::Pair OspfTables::judged(std::uint32_t a, std::uint32_t b,
         return apart(Discord::no_router_id);
     if (condition.is_silenced(Protocol::ospf, one.speaker->machine, other.speaker->machine))
         return apart(Discord::cut);
-    net::Flow flow{one.address, all_routers(family_), net::Protocol::ospf, 0, 0};
+    net::Flow flow{sent_from(*lab_, one.told->nic, one.address), all_routers(family_),
+                   net::Protocol::ospf, 0, 0};
     lab::FilterId there = dropped_by(*lab_, one.told->nic, other.told->nic, flow);
-    flow.source = other.address;
+    flow.source = sent_from(*lab_, other.told->nic, other.address);
     lab::FilterId back = dropped_by(*lab_, other.told->nic, one.told->nic, flow);
     if (there || back) {
         pair.filter = there ? there : back;

@@ -82,7 +82,8 @@ void RipTables::judge(const Interface& from, const Interface& to, const Conditio
                    .other_nic = from.told->nic,
                    .filter = {}};
     const bool is_ipv4 = seen.family == net::Family::ipv4;
-    seen.filter = dropped_by(*lab_, from.told->nic, to.told->nic, update_from(from.address));
+    seen.filter = dropped_by(*lab_, from.told->nic, to.told->nic,
+                             update_from(sent_from(*lab_, from.told->nic, from.address)));
     if (from.told->passive)
         seen.discord = Discord::passive;
     // RFC 2453 section 3.9.2. For IPv6 updates come from link-local addresses (RFC 2080 section
