@@ -11,6 +11,7 @@ struct RoutesOptions {
     std::string machine;
     std::string to;
     bool offers = false;
+    bool explain = false;
 };
 
 std::string prefix_text(const net::Prefix& to) {
@@ -163,6 +164,37 @@ std::string choice_text(const Style& style, const Opened& opened, const routing:
            + (used ? table.text(style, 2) : "  " + style.bad("no route") + "\n");
 }
 
+// How the machine came to its route: from one to who told it.
+std::string explained_text(const Style& style, const Opened& opened,
+                           const routing::Settled& settled, lab::MachineId id,
+                           net::Address destination, const routing::Provenance& found) {
+    std::string out = fmt::format("{} to {}", style.strong(opened.lab.machines[id].name),
+                                  net::to_string(destination));
+    if (!found.to) {
+        out += ": " + style.bad("no route") + "\n";
+    } else {
+        out += fmt::format(": {}\n", prefix_text(*found.to));
+        Table table({"machine", "knows it by", "", "via", "metric"});
+        for (const routing::Passage& passage : found.passages) {
+            std::vector<std::string> row = cells(opened.lab, passage.route);
+            table.add({opened.lab.machines[passage.machine].name, row[1],
+                       passage.offer ? exports::origin_text(opened.lab, *passage.offer) : row[2],
+                       row[3], row[5]});
+            const std::vector<routing::Route> routes = settled.routes(passage.machine);
+            for (const routing::Offer& other : passage.others)
+                table.add({"", style.faint(std::string(routing::to_string(other.kind))),
+                           style.faint(exports::origin_text(opened.lab, other)), "",
+                           style.faint(exports::loss_text(other, routes))});
+        }
+        out += table.text(style, 2);
+    }
+    if (!found.stopped.empty())
+        out += "\nwhere news of it stop\n";
+    for (const routing::Stopped& stopped : found.stopped)
+        out += fmt::format("  {}\n", exports::stopped_text(opened.lab, stopped));
+    return out;
+}
+
 std::string chosen_text(const Style& style, const Opened& opened, const routing::Settled& settled,
                         const std::vector<lab::MachineId>& machines, net::Address destination) {
     Table table({"machine", "route to " + net::to_string(destination), "kind", "out", "via",
@@ -205,17 +237,26 @@ Outcome routes(RoutesOptions& options, const Style& style) {
         if (!destination)
             throw NotAsked(fmt::format("{} has no address", options.to));
     }
+    if (options.explain && (!destination || options.machine.empty()))
+        throw NotAsked("--explain needs a machine, and --to");
     bool none =
         destination && machines.size() == 1 && !settled.route(machines.front(), *destination);
     int status = none ? status_no : status_well;
     if (options.plan.json())
         return {json_of(opened, options.plan, settled,
                         [&](const routing::Settled& asked) {
+                            if (options.explain)
+                                return exports::provenance_json(
+                                    asked, machines.front(), *destination,
+                                    routing::provenance(asked, machines.front(), *destination));
                             return exports::routes_json(asked, machines, destination);
                         }),
                 status};
     std::string text;
-    if (options.offers)
+    if (options.explain)
+        text = explained_text(style, opened, settled, machines.front(), *destination,
+                              routing::provenance(settled, machines.front(), *destination));
+    else if (options.offers)
         text = offers_text(style, opened, settled, machines);
     else if (destination && machines.size() == 1)
         text = choice_text(style, opened, settled, machines.front(), *destination);
@@ -242,11 +283,15 @@ void add_routes(CLI::App& app, Run& run) {
         ->type_name("END");
     command->add_flag("--offers", options->offers,
                       "all that routing protocols have, used or not, and why not");
+    command->add_flag("--explain", options->explain,
+                      "with a machine and --to: who told it of the route, and who told that one, "
+                      "back to who brought it in; without a route, where news of it stop");
     command->footer("Examples:\n"
                     "  jackal routes skerry.yaml quay-r1\n"
                     "  jackal routes skerry.yaml --to kettle\n"
                     "  jackal routes skerry.yaml lamp-r1 --to kettle\n"
                     "  jackal routes skerry.yaml lamp-r1 --offers\n"
+                    "  jackal routes skerry.yaml stores-r1 --to kettle --explain\n"
                     "\n"
                     "With one machine, --to shows every route that covers the end, and why one of\n"
                     "them is used.");

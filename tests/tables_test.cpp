@@ -1,6 +1,7 @@
 // Tables that real speakers of the protocols fill in the same way; each row is a small lab, and the
 // rule of the RFC that decides.
 #include "jackal/routing/discord.h"
+#include "jackal/routing/provenance.h"
 #include "jackal/routing/settled.h"
 
 #include "lab_of.h"
@@ -160,4 +161,79 @@ TEST_CASE("routers choose as the standards say") {
     CHECK(disputes.front().by_turns);
     CHECK(routing::protocol_findings(borders, *settled.lessons()).front().severity
           == lab::Severity::warning);
+}
+
+TEST_CASE("where news of a prefix stop, and why") {
+    using routing::Stop;
+    struct Row {
+        const char* about;
+        std::string text;
+        const char* lacks;
+        const char* knows;
+        Stop why;
+    };
+    const std::string outer =
+        "  r1: {" + nics("1", "ao")
+        + ", bgp: {as: 64501, neighbours: {r2: {as: 64502}}, networks: own}}\n";
+    const Row rows[] = {
+        {"a NIC that is not in OSPF",
+         subnets("routers:\n") + "  r1: {" + nics("1", "ao") + ", ospf: {areas: {0: [a]}}}\n  r2: {"
+             + nics("2", "a") + ", ospf: {areas: {0: [a]}}}\n",
+         "r2", "r1", Stop::not_brought_in},
+        {"two hello intervals",
+         subnets("routers:\n") + "  r1: {" + nics("1", "ao")
+             + ", ospf: {areas: {0: all}, hello: {a: 5s}}}\n  r2: {" + nics("2", "a")
+             + ", ospf: {areas: {0: all}}}\n",
+         "r2", "r1", Stop::not_neighbours},
+        {"a stub area",
+         subnets("routers:\n") + "  r1: {" + nics("1", "ao")
+             + ", ospf: {areas: {0: [a]}, redistribute: connected}}\n  r2: {" + nics("2", "ab")
+             + ", ospf: {areas: {0: [a], 1: [b]}, stub: [1]}}\n  r3: {" + nics("3", "b")
+             + ", ospf: {areas: {1: [b]}, stub: [1]}}\n",
+         "r3", "r2", Stop::area},
+        {"an own AS in the path",
+         subnets("routers:\n") + outer + "  r2: {" + nics("2", "ab")
+             + ", bgp: {as: 64502, neighbours: {r1: {as: 64501}, r3: {as: 64501}}}}\n  r3: {"
+             + nics("3", "b") + ", bgp: {as: 64501, neighbours: {r2: {as: 64502}}}}\n",
+         "r3", "r2", Stop::loop},
+        {"a next hop outside the AS",
+         subnets("routers:\n") + outer + "  r2: {" + nics("2", "ab")
+             + ", bgp: {as: 64502, neighbours: {r1: {as: 64501}, r3: {as: 64502}}}}\n  r3: {"
+             + nics("3", "b") + ", bgp: {as: 64502, neighbours: {r2: {as: 64502}}}}\n",
+         "r3", "r2", Stop::next_hop},
+        {"heard inside the AS",
+         subnets("routers:\n") + outer + "  r2: {" + nics("2", "ab")
+             + ", bgp: {as: 64502, neighbours: {r1: {as: 64501}, r3: {as: 64502, next-hop-self: "
+               "true}}}}\n  r3: {"
+             + nics("3", "bc")
+             + ", bgp: {as: 64502, neighbours: {r2: {as: 64502}, r4: {as: 64502}}}}\n  r4: {"
+             + nics("4", "c") + ", bgp: {as: 64502, neighbours: {r3: {as: 64502}}}}\n",
+         "r4", "r3", Stop::inside_as},
+        {"a policy of the one who hears",
+         subnets("policies: {none: {default: refuse}}\nrouters:\n") + outer + "  r2: {"
+             + nics("2", "a") + ", bgp: {as: 64502, neighbours: {r1: {as: 64501, takes: none}}}}\n",
+         "r2", "r1", Stop::is_refused},
+    };
+    const net::Address own = *net::parse_address("10.9.0.1");
+    for (const Row& row : rows) {
+        CAPTURE(row.about);
+        const lab::Lab lab = lab_of(row.text);
+        const routing::Settled settled = routing::settle(lab);
+        const routing::Provenance found =
+            routing::provenance(settled, *lab.machine(row.lacks), own);
+        CHECK((!found.to || found.to->length() == 0));
+        REQUIRE(found.stopped.size() == 1);
+        const routing::Stopped& stopped = found.stopped.front();
+        CHECK(lab.machines[stopped.knows].name == row.knows);
+        CHECK(lab.machines[stopped.lacks].name == row.lacks);
+        CHECK(routing::to_string(stopped.why) == routing::to_string(row.why));
+    }
+    // From one who hears of it to the next, back to who has it.
+    const lab::Lab lab = lab_of(rows[5].text);
+    const routing::Settled settled = routing::settle(lab);
+    const routing::Provenance found = routing::provenance(settled, *lab.machine("r3"), own);
+    REQUIRE(found.passages.size() == 3);
+    CHECK(lab.machines[found.passages[1].machine].name == "r2");
+    CHECK(found.passages[2].route.kind == routing::RouteKind::connected);
+    CHECK(found.stopped.empty());
 }

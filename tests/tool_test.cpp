@@ -78,6 +78,8 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"routes" + skerry + "lamp-r1", 0, "AS path 64514, from vessel-r1"},
         {"routes" + skerry + "lamp-r1 --to chart-desk", 0, "lower local preference"},
         {"routes" + skerry + "quay-r1 --offers", 0, "intra-area, area 0, from gate-r1"},
+        {"routes" + skerry + "stores-r1 --to kettle --explain", 0, "AS path 64513, from lamp-r1"},
+        {"routes" + skerry + "stores-r1 --explain", 2, "--explain needs a machine, and --to"},
         {"neighbours" + skerry, 0, "designated router"},
         {"ping" + skerry + "chart-desk kettle --every-way", 0, "1 way"},
         {"neighbours" + skerry + "quay-r1 --database", 0, "router"},

@@ -62,5 +62,6 @@
 #include "jackal/reach/verify.h"
 #include "jackal/reach/ways.h"
 #include "jackal/routing/discord.h"
+#include "jackal/routing/provenance.h"
 #include "jackal/routing/settled.h"
 #include "jackal/version.h"

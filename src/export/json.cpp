@@ -756,6 +756,36 @@ std::string routes_json(const routing::Settled& settled,
     return text({{"lab", lab.name}, {"destination", maybe(destination)}, {"tables", tables}});
 }
 
+std::string provenance_json(const routing::Settled& settled, lab::MachineId machine,
+                            net::Address destination, const routing::Provenance& provenance) {
+    const Lab& lab = settled.lab();
+    json passages = json::array();
+    for (const routing::Passage& passage : provenance.passages) {
+        json others = json::array();
+        for (const routing::Offer& offer : passage.others)
+            others.push_back(offer_value(lab, offer));
+        passages.push_back(
+            {{"machine", lab.machines[passage.machine].name},
+             {"kind", routing::to_string(passage.route.kind)},
+             {"out", maybe_nic(lab, passage.route.out)},
+             {"learned", passage.offer ? offer_value(lab, *passage.offer) : json(nullptr)},
+             {"others", others}});
+    }
+    json stopped = json::array();
+    for (const routing::Stopped& one : provenance.stopped)
+        stopped.push_back({{"knows", lab.machines[one.knows].name},
+                           {"lacks", lab.machines[one.lacks].name},
+                           {"protocol", routing::to_string(one.neighbour.protocol)},
+                           {"to", to_string(one.to)},
+                           {"why", routing::to_string(one.why)}});
+    return text({{"lab", lab.name},
+                 {"machine", lab.machines[machine].name},
+                 {"destination", to_string(destination)},
+                 {"to", provenance.to ? json(to_string(*provenance.to)) : json(nullptr)},
+                 {"passages", passages},
+                 {"stopped", stopped}});
+}
+
 std::string neighbours_json(const routing::Settled& settled,
                             const std::vector<routing::Neighbour>& neighbours) {
     const Lab& lab = settled.lab();

@@ -1,6 +1,7 @@
 #include "jackal/export/words.h"
 
 #include "jackal/net/special_use.h"
+#include "jackal/routing/discord.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -518,6 +519,44 @@ std::string loss_text(const routing::Offer& offer, const std::vector<routing::Ro
         return std::string(routing::to_string(loss->decision));
     return fmt::format("distance {} after {} ({})", routing::administrative_distance(offer.kind),
                        routing::administrative_distance(*loss->to), routing::to_string(*loss->to));
+}
+
+std::string stopped_text(const lab::Lab& lab, const routing::Stopped& stopped) {
+    const std::string& knows = lab.machines[stopped.knows].name;
+    const std::string& lacks = lab.machines[stopped.lacks].name;
+    std::string protocol(routing::to_string(stopped.neighbour.protocol));
+    std::ranges::transform(protocol, protocol.begin(),
+                           [](char c) { return static_cast<char>(c - 'a' + 'A'); });
+    const std::string to = net::to_string(stopped.to);
+    using routing::Stop;
+    switch (stopped.why) {
+    case Stop::not_neighbours:
+        return fmt::format("{} could tell {} of {}, but {}", knows, lacks, to,
+                           routing::describe(lab, stopped.neighbour).message);
+    case Stop::next_hop:
+    case Stop::loop:
+        return fmt::format("{} tells {} of {} by {}, in vain: {}", knows, lacks, to, protocol,
+                           stopped.why == Stop::loop
+                               ? "the AS of " + lacks + " is in the path already"
+                               : lacks + " has no way to the next hop");
+    case Stop::not_brought_in:
+        return fmt::format("{} knows {}, and does not bring it into {}", knows, to, protocol);
+    case Stop::is_refused:
+        return fmt::format("a policy keeps {} from telling {} of {} by {}", knows, lacks, to,
+                           protocol);
+    case Stop::inside_as:
+        return fmt::format("{} does not pass {} on to {}: both are in the AS that it heard of it "
+                           "in",
+                           knows, to, lacks);
+    case Stop::told_by_it:
+        return fmt::format("{} heard of {} where {} is, so does not tell it there", knows, to,
+                           lacks);
+    case Stop::too_far:
+        return fmt::format("{} is 16 hops from {}, which is too far for {}", to, lacks, protocol);
+    case Stop::area: break;
+    }
+    return fmt::format("{} knows {}, and the area that it shares with {} does not hear of it",
+                       knows, to, lacks);
 }
 
 std::string expect_section(const std::vector<plan::Expectation>& expectations) {

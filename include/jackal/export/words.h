@@ -6,6 +6,7 @@
 #include "jackal/lab/why.h"
 #include "jackal/packet/walk.h"
 #include "jackal/reach/ways.h"
+#include "jackal/routing/provenance.h"
 
 namespace jackal::exports {
 
@@ -90,6 +91,9 @@ JACKAL_API std::string origin_text(const lab::Lab& lab, const routing::Offer& of
 /// "distance 200 after 20 (bgp)"; empty if it does.
 JACKAL_API std::string loss_text(const routing::Offer& offer,
                                  const std::vector<routing::Route>& routes);
+
+/// "quay-r1 does not tell lamp-r1 of 10.40.8.0/26 by BGP: it does not bring it in (ospf)".
+JACKAL_API std::string stopped_text(const lab::Lab& lab, const routing::Stopped& stopped);
 
 /// One word for the kind: "machine", "gateway", "network", "broadcast", "dhcp", "reserved", "free",
 /// "space", "lan" or "outside".
