@@ -171,7 +171,7 @@ const views = {
     const found = data.check.findings;
     if (number !== undefined && found[number]) side(make("h2", {}, "Finding " + (+number + 1)), findingText(+number));
     return found.length === 0 ? make("p", {class: "good"}, "Nothing is wrong with this plan.")
-      : [isLive ? mendTools() : null, table(["", "finding", "line", "what is wrong", "remedy"], found.map((each, i) => [link(["findings", String(i)], "!" + (i + 1)),
+      : [isLive ? mendTools() : null, table(["number", "finding", "line", "what is wrong", "remedy"], found.map((each, i) => [link(["findings", String(i)], "!" + (i + 1)),
           make("span", {class: each.severity === "error" ? "bad" : ""}, each.severity + " " + each.finding), String(each.at.line),
           each.explanation, make("span", {class: "mono"}, each.remedy || "")]))];
   },
