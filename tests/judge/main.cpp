@@ -32,6 +32,7 @@ struct Options {
     unsigned workers = 4;
     bool protocols = false;
     bool speakers = false;
+    bool shrinks = false;
 };
 
 // The addresses of a machine in one family; with `usable` only those it can send from.
@@ -253,19 +254,14 @@ class Court {
 // Tables of daemons against Jackal's, of one plan after another.
 class SpeakersCourt {
   public:
+    /// `shrinks`: each plan with a mismatch is made smaller, which takes many starts of a lab.
+    explicit SpeakersCourt(bool shrinks) : shrinks_(shrinks) {}
+
     void judge(const std::string& name, const std::string& text) {
-        std::optional<lab::Lab> lab = build(text);
-        if (!lab)
-            return report(name, text, {.differences = {unreadable(text)}}, false);
-        lab->name = fmt::format("judge-{}-{}", getpid(), number_++);
-        const routing::Settled settled = routing::settle(*lab);
-        TablesHeld held;
-        try {
-            held = hold_tables(settled);
-        } catch (const std::runtime_error& e) {
-            held.differences.emplace_back(e.what());
-        }
-        report(name, text, held, held.cannot_be_told || held.has_circle);
+        if (std::optional<TablesHeld> held = hold_one(text))
+            report(name, text, *held);
+        else
+            report(name, text, {.differences = {unreadable(text)}});
     }
 
     bool finish(Seconds time) const {
@@ -279,29 +275,48 @@ class SpeakersCourt {
     }
 
   private:
+    // Nothing of a plan that cannot be read.
+    std::optional<TablesHeld> hold_one(const std::string& text) {
+        std::optional<lab::Lab> lab = build(text);
+        if (!lab)
+            return std::nullopt;
+        lab->name = fmt::format("judge-{}-{}", getpid(), number_++);
+        try {
+            return hold_tables(routing::settle(*lab));
+        } catch (const std::runtime_error& e) {
+            return TablesHeld{.differences = {e.what()}};
+        }
+    }
+
     // Where machines hand routes to each other in a circle, who was first decides; and some things
     // the daemon cannot be told.
-    void report(const std::string& name, const std::string& text, const TablesHeld& held,
-                bool is_open) {
+    static bool is_open(const TablesHeld& held) { return held.cannot_be_told || held.has_circle; }
+
+    void report(const std::string& name, const std::string& text, const TablesHeld& held) {
+        const bool is_wrong = !held.differences.empty() && !is_open(held);
+        std::string small = text;
+        if (is_wrong && shrinks_ && Json::accept(text))
+            small = shrink(Json::parse(text), [&](const Json& plan) {
+                        auto again = hold_one(plan.dump());
+                        return again && !again->differences.empty() && !is_open(*again);
+                    }).dump(1);
         std::lock_guard lock(mutex_);
         ++labs_;
         routes_ += held.routes;
         luck_ += held.luck;
         own_ways_ += held.own_ways;
-        if (held.differences.empty())
+        open_ += !held.differences.empty() && is_open(held) ? 1 : 0;
+        if (!is_wrong)
             return;
-        if (is_open) {
-            ++open_;
-            return;
-        }
         ++mismatches_;
         fmt::print("MISMATCH {}\n", name);
         for (const std::string& line : held.differences)
             fmt::print("  {}\n", line);
-        fmt::print("{}\n", text);
+        fmt::print("{}\n", small);
         std::fflush(stdout);
     }
 
+    bool shrinks_;
     std::mutex mutex_;
     std::atomic<unsigned> number_ = 0;
     std::size_t labs_ = 0;
@@ -369,7 +384,7 @@ int run(const Options& options) {
     setrlimit(RLIMIT_NOFILE, &files);
 
     if (options.speakers) {
-        SpeakersCourt court;
+        SpeakersCourt court(options.shrinks);
         return judge_all(court, options) ? 0 : 1;
     }
     Court court;
@@ -391,6 +406,8 @@ int main(int argc, char** argv) {
     app.add_flag("--speakers", options.speakers,
                  "holds the tables against those of real routing daemons (BIRD), instead of asking "
                  "pings");
+    app.add_flag("--shrink", options.shrinks,
+                 "with --speakers: makes plans with a mismatch smaller, which takes long");
     app.add_option("--workers", options.workers, "labs at the same time");
     app.add_option("PLANS", options.plans, "plans to judge too");
     CLI11_PARSE(app, argc, argv);

@@ -185,10 +185,8 @@ Neighbour BgpTables::judged(std::uint32_t speaker, std::uint32_t neighbour, net:
                .from_address = ends.peer,
                .to_address = ends.own,
                .inner = inner};
-    if (!inner && !told.distant) {
+    if (!inner && !told.distant)
         session.direct_from = nic_with(other.machine, ends.peer);
-        session.direct_to = nic_with(own.machine, ends.own);
-    }
     return seen;
 }
 
@@ -275,9 +273,14 @@ bool BgpTables::may_name_third_party(const Candidate& best, const Session& sessi
         return false;
     if (session.inner)
         return !told_of(session.from).bgp->neighbours[session.from_neighbour].next_hop_self;
-    const lab::NicId out = is_own ? best.out : sessions_[best.session].direct_to;
-    return out && session.direct_from
-           && lab_->nics[out].segment == lab_->nics[session.direct_from].segment;
+    if (!session.direct_from)
+        return false;
+    const lab::SegmentId shared = lab_->nics[session.direct_from].segment;
+    if (is_own)
+        return lab_->nics[best.out].segment == shared;
+    return std::ranges::any_of(lab_->owners_of(best.path.next_hop), [&](const lab::Owner& owner) {
+        return lab_->nics[owner.nic].segment == shared;
+    });
 }
 
 const std::optional<InteriorWay>& BgpTables::way(std::uint32_t speaker, net::Address to,

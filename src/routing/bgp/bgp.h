@@ -62,7 +62,6 @@ class BgpTables final : public ProtocolTables {
         bool inner = false; ///< inside one AS
         /// The NIC of `from` by which it speaks, if that leads to `to` directly and in another AS.
         lab::NicId direct_from;
-        lab::NicId direct_to;
     };
     /// A path at the router that may choose it.
     struct Candidate {
