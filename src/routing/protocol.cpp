@@ -10,6 +10,17 @@ std::span<const SpokenProtocol* const> protocols() {
     return all;
 }
 
+bool is_from(RouteKind kind, plan::RouteSource source) {
+    switch (source) {
+    case plan::RouteSource::connected: return kind == RouteKind::connected;
+    case plan::RouteSource::static_routes: return kind == RouteKind::static_route;
+    case plan::RouteSource::ospf: return kind == RouteKind::ospf;
+    case plan::RouteSource::rip: return kind == RouteKind::rip;
+    case plan::RouteSource::bgp: break;
+    }
+    return kind == RouteKind::bgp_outer || kind == RouteKind::bgp_inner;
+}
+
 const SpokenProtocol& spoken(Protocol protocol) {
     return **std::ranges::find(protocols(), protocol, &SpokenProtocol::protocol);
 }

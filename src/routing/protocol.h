@@ -150,6 +150,9 @@ class SpokenProtocol {
 /// All, in the order of the enumeration.
 std::span<const SpokenProtocol* const> protocols();
 
+/// True if a route of that kind is of that source.
+bool is_from(RouteKind kind, plan::RouteSource source);
+
 const SpokenProtocol& spoken(Protocol protocol);
 const SpokenProtocol& ospf_protocol();
 const SpokenProtocol& rip_protocol();

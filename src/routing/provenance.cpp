@@ -87,7 +87,8 @@ class Tracer {
 
     // Where two could exchange routes of which one knows the destination and the other does not.
     void find_stops(Provenance& found) const {
-        for (const Neighbour& n : settled_.lessons()->neighbours()) {
+        const std::vector<Neighbour> all = settled_.lessons()->neighbours();
+        for (const Neighbour& n : all) {
             if (n.family != destination_.family() || !n.other)
                 continue;
             auto route = known(n.other);
@@ -95,21 +96,9 @@ class Tracer {
                 found.stopped.push_back({.knows = n.other,
                                          .lacks = n.machine,
                                          .neighbour = n,
-                                         .why = why(n, *route),
+                                         .why = why(n, *route, all),
                                          .to = route->to});
         }
-    }
-
-    static plan::RouteSource source_of(RouteKind kind) {
-        switch (kind) {
-        case RouteKind::static_route: return plan::RouteSource::static_routes;
-        case RouteKind::ospf: return plan::RouteSource::ospf;
-        case RouteKind::rip: return plan::RouteSource::rip;
-        case RouteKind::bgp_outer:
-        case RouteKind::bgp_inner: return plan::RouteSource::bgp;
-        default: break;
-        }
-        return plan::RouteSource::connected;
     }
 
     // True if the machine is told to bring routes of that source, or that prefix, into it.
@@ -118,16 +107,16 @@ class Tracer {
         return exports
                && (std::ranges::any_of(exports->redistribute,
                                        [&](const lab::Redistribution& one) {
-                                           return one.from == source_of(route.kind);
+                                           return is_from(route.kind, one.from);
                                        })
                    || std::ranges::find(exports->networks, route.to) != exports->networks.end());
     }
 
-    Stop why(const Neighbour& n, const Route& route) const {
+    Stop why(const Neighbour& n, const Route& route, const std::vector<Neighbour>& all) const {
         if (n.state != NeighbourState::full && n.state != NeighbourState::two_way)
             return Stop::not_neighbours;
         const SpokenProtocol& protocol = spoken(n.protocol);
-        const bool is_of_it = source_of(route.kind) == protocol.source();
+        const bool is_of_it = is_from(route.kind, protocol.source());
         if (n.protocol == Protocol::ospf) {
             const lab::OspfNic* told = route.kind == RouteKind::connected
                                            ? lab_.speaker(n.other)->ospf->on(route.out)
@@ -137,7 +126,6 @@ class Tracer {
             return brings_in(protocol, n.other, route) ? Stop::area : Stop::not_brought_in;
         }
         // As the one who knows sees the other.
-        const std::vector<Neighbour> all = settled_.lessons()->neighbours();
         auto back = std::ranges::find_if(all, [&](const Neighbour& other) {
             return other.protocol == n.protocol && other.family == n.family
                    && other.machine == n.other && other.other == n.machine

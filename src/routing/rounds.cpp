@@ -128,17 +128,6 @@ class Handover {
         return Used{lesson.kind, can_be_told ? tables->gates()[lesson.gates[0]] : Gate{}};
     }
 
-    static bool is_from(RouteKind kind, plan::RouteSource source) {
-        switch (source) {
-        case plan::RouteSource::connected: return kind == RouteKind::connected;
-        case plan::RouteSource::static_routes: return kind == RouteKind::static_route;
-        case plan::RouteSource::ospf: return kind == RouteKind::ospf;
-        case plan::RouteSource::rip: return kind == RouteKind::rip;
-        case plan::RouteSource::bgp: break;
-        }
-        return kind == RouteKind::bgp_outer || kind == RouteKind::bgp_inner;
-    }
-
     // The prefixes of a source, default routes left out: those have a key of their own.
     std::vector<std::uint32_t> prefixes_from(MachineId machine, plan::RouteSource source) {
         std::vector<std::uint32_t> found;

@@ -68,24 +68,24 @@ void OspfTables::join() {
 // link to the other. That counts if the other announces any link back, by another segment then (RFC
 // 2328 section 16.1 (2) (b)).
 void OspfTables::join_one_way() {
-    const std::size_t both_ways = joints_.size();
-    auto leads_back = [&](std::uint32_t from, std::uint32_t to) {
-        return std::any_of(joints_.begin(),
-                           joints_.begin() + static_cast<std::ptrdiff_t>(both_ways),
-                           [&](const Joint& joint) {
-                               return std::minmax(joint.from, joint.to) == std::minmax(from, to);
-                           });
-    };
+    auto is_one_way = [](const Pair& pair) { return pair.discord == Discord::network_type; };
+    if (std::ranges::none_of(graph_->pairs, is_one_way))
+        return;
+    using Ends = std::pair<std::uint32_t, std::uint32_t>;
+    std::vector<Ends> joined;
+    for (const Joint& joint : joints_)
+        joined.emplace_back(std::minmax(joint.from, joint.to));
+    sort_unique(joined);
     for (std::uint32_t i = 0; i < graph_->pairs.size(); ++i) {
         const Pair& pair = graph_->pairs[i];
-        if (pair.discord != Discord::network_type)
+        if (!is_one_way(pair))
             continue;
         const bool is_a = graph_->interfaces[pair.a].told->point_to_point;
         const std::uint32_t one = is_a ? pair.a : pair.b;
         const std::uint32_t other = is_a ? pair.b : pair.a;
         const std::uint32_t from = graph_->interfaces[one].node;
         const std::uint32_t to = graph_->interfaces[other].node;
-        if (leads_back(from, to))
+        if (std::ranges::binary_search(joined, Ends(std::minmax(from, to))))
             joints_.push_back({.from = from,
                                .to = to,
                                .cost = graph_->interfaces[one].told->cost,
