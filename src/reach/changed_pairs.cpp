@@ -31,27 +31,19 @@ ChangedPairs::ChangedPairs(const Pairs& whole) : whole_(whole), lab_(whole.lab_)
     std::size_t targets = 0;
     std::size_t other_targets = 0;
     for (net::Family family : net::both_families) {
-        const Matrix& matrix = whole_.matrix(family, 0, 0);
-
-        std::vector<PlainSenders> plain_senders;
+        std::vector<Members> plain_senders;
         for (const Senders& some : all_senders_)
             if (some.alike->is_plain && some.alike->place[family] != PairOfNics::no_place)
-                plain_senders.push_back(
-                    {.end_class = some.alike->end_class[family][0],
-                     .row = static_cast<std::uint32_t>(some.row),
-                     .first = some.alike->nics.front(),
-                     .count = static_cast<std::uint32_t>(some.alike->nics.size()),
-                     .alike = some.alike});
-        senders_[family].fill(std::move(plain_senders), matrix.classes());
-        for (const Pairs::Line& line : whole_.columns_) {
-            auto& column = targets_[family].emplace_back();
-            for (const Alike& alike : line.alike)
-                if (alike.place[family] != PairOfNics::no_place) {
-                    auto& plain = column[alike.end_class[family][0]];
-                    if (alike.is_plain)
-                        plain.push_back(&alike);
-                }
-        }
+                plain_senders.push_back(members(*some.alike, some.row, family));
+        senders_[family].fill(std::move(plain_senders), &Members::end_class,
+                              whole_.matrix(family, 0, 0).classes());
+        std::vector<Members> asked;
+        for (std::size_t column = 0; column < whole_.columns_.size(); ++column)
+            for (const Alike& alike : whole_.columns_[column].alike)
+                if (alike.place[family] != PairOfNics::no_place)
+                    asked.push_back(members(alike, column, family));
+        std::ranges::stable_sort(asked, {}, &Members::end_class);
+        targets_[family].fill(std::move(asked), &Members::line, whole_.columns_.size());
     }
     for (const Pairs::Line& line : whole_.columns_)
         for (const Alike& alike : line.alike) {
@@ -70,12 +62,23 @@ ChangedPairs::ChangedPairs(const Pairs& whole) : whole_(whole), lab_(whole.lab_)
             *whole_.conditions_.front(), whole_.matrix(family, 0, 0), walks_.prefixes);
 }
 
-void ChangedPairs::PlainList::fill(std::vector<PlainSenders> all, std::size_t classes) {
-    std::ranges::stable_sort(all, {}, &PlainSenders::end_class);
+ChangedPairs::Members ChangedPairs::members(const Alike& alike, std::size_t line,
+                                            net::Family family) {
+    return {.end_class = alike.end_class[family][0],
+            .line = static_cast<std::uint32_t>(line),
+            .first = alike.nics.front(),
+            .last = alike.nics.back(),
+            .plain = alike.is_plain ? static_cast<std::uint32_t>(alike.nics.size()) : 0,
+            .alike = &alike};
+}
+
+void ChangedPairs::Grouped::fill(std::vector<Members> all, std::uint32_t Members::*group,
+                                 std::size_t groups) {
+    std::ranges::stable_sort(all, {}, group);
     all_ = std::move(all);
-    first_.assign(classes + 1, 0);
-    for (const PlainSenders& some : all_)
-        ++first_[some.end_class + 1];
+    first_.assign(groups + 1, 0);
+    for (const Members& some : all_)
+        ++first_[some.*group + 1];
     std::partial_sum(first_.begin(), first_.end(), first_.begin());
 }
 
@@ -89,32 +92,41 @@ constexpr std::uint32_t any_prefix = ~std::uint32_t{0};
 
 } // namespace
 
-// Of plain pairs that were walked: as many as are worth keeping.
+// Plain pairs that were walked, and the walks of as many as are worth keeping.
 void ChangedPairs::add_walks() {
     constexpr std::size_t most_walks = 100'000;
-    for (net::Family family : net::both_families) {
-        const Matrix& matrix = whole_.matrix(family, 0, 0);
-        if (matrix.walked() == 0)
-            continue;
-        for (const auto& column : targets_[family])
-            for (const auto& [to, plain] : column)
-                for (const Alike* target : plain)
-                    for (const Senders& some : all_senders_)
-                        if (some.alike->is_plain && Pairs::family_of(*some.alike, *target) == family
-                            && some.alike->place[family] != PairOfNics::no_place
-                            && matrix.is_walked(some.alike->place[family], target->place[family]))
-                            for (NicId from : some.alike->nics)
-                                for (NicId asked : target->nics)
-                                    if (walks_.numbers.size() < most_walks
-                                        && lab_.nics[from].machine != lab_.nics[asked].machine)
-                                        add_walk(whole_.pair_of(from, asked));
+    for (std::size_t column = 0; column < whole_.columns_.size(); ++column) {
+        walks_.first.push_back(walks_.pairs.size());
+        for (net::Family family : net::both_families) {
+            const Matrix& matrix = whole_.matrix(family, 0, 0);
+            if (matrix.walked() == 0)
+                continue;
+            for (const Members& target : targets_[family].of(column))
+                if (target.plain != 0)
+                    matrix.each_walked_class(target.alike->place[family], [&](std::size_t from) {
+                        for (const Members& some : senders_[family].of(from))
+                            if (Pairs::family_of(*some.alike, *target.alike) == family)
+                                add_pairs(some, target);
+                    });
+        }
     }
+    walks_.first.push_back(walks_.pairs.size());
+    walks_.kept = std::min(walks_.pairs.size(), most_walks);
+    for (std::uint32_t number = 0; number < walks_.kept; ++number)
+        add_walk(number);
     sort_unique(walks_.prefixes);
 }
 
-void ChangedPairs::add_walk(const PairOfNics& pair) {
-    auto number = static_cast<std::uint32_t>(walks_.numbers.size());
-    walks_.numbers.emplace(pair_key(pair.from.row, pair.to.row), number);
+void ChangedPairs::add_pairs(const Members& some, const Members& target) {
+    for (NicId from : some.alike->nics)
+        for (NicId to : target.alike->nics)
+            if (lab_.nics[from].machine != lab_.nics[to].machine)
+                walks_.pairs.push_back({some.line, from, to});
+}
+
+void ChangedPairs::add_walk(std::uint32_t number) {
+    const WalkedPair& walked = walks_.pairs[number];
+    const PairOfNics pair = whole_.pair_of(walked.from, walked.to);
     const probe::Exchange found = whole_.walk(*whole_.conditions_.front(), pair, pair.sources[0]);
     for (const auto& journey : {found.out, found.back})
         if (journey)
@@ -156,19 +168,9 @@ class ChangedPairs::Comparison {
             return false;
         find_moved_walks();
         for (std::size_t column = 0; column < whole_.columns_.size(); ++column) {
-            for (net::Family family : net::both_families) {
-                cells_[family].clear();
-                for (const auto& [to, plain] : all_.targets_[family][column])
-                    matrices_[family]->each(to, [&](std::uint32_t from, CellChange change) {
-                        if (all_.has_others_)
-                            cells_[family].emplace(cell(from, to), change);
-                        for (const PlainSenders& some : all_.senders_[family].of(from))
-                            for (const Alike* target : plain)
-                                if (family == net::Family::ipv4 // is taken where both have it
-                                    || Pairs::family_of(*some.alike, *target) == family)
-                                    tell(some, column, *target, change, from == to);
-                    });
-            }
+            compare_walked(column);
+            for (net::Family family : net::both_families)
+                tell_cells(family, column);
             compare_others(column);
         }
         return true;
@@ -177,12 +179,35 @@ class ChangedPairs::Comparison {
   private:
     static std::uint64_t cell(std::uint32_t from, std::uint32_t to) { return pair_key(to, from); }
 
+    void tell_cells(net::Family family, std::size_t column) {
+        if (all_.has_others_)
+            cells_[family].clear();
+        const std::span<const Members> targets = all_.targets_[family].of(column);
+        for (auto first = targets.begin(); first != targets.end();) {
+            const std::uint32_t to = first->end_class;
+            const auto last = std::find_if(first, targets.end(), [&](const Members& target) {
+                return target.end_class != to;
+            });
+            matrices_[family]->each(to, [&](std::uint32_t from, CellChange change) {
+                if (all_.has_others_)
+                    cells_[family].emplace(cell(from, to), change);
+                for (const Members& some : all_.senders_[family].of(from))
+                    for (auto target = first; target != last; ++target)
+                        if (target->plain != 0
+                            && (family == net::Family::ipv4 // is taken where both have it
+                                || Pairs::family_of(*some.alike, *target->alike) == family))
+                            tell(some, *target, change);
+            });
+            first = last;
+        }
+    }
+
     // Walks that meet a machine which may do otherwise with them.
     void find_moved_walks() {
         const ChangedPairs::Walks& walks = all_.walks_;
-        if (walks.numbers.empty())
+        if (walks.kept == 0)
             return;
-        is_moved_.resize(walks.numbers.size());
+        is_moved_.resize(walks.kept);
         auto mark = [&](MachineId machine, std::uint32_t prefix) {
             if (auto found = walks.by_step.find(pair_key(machine.row, prefix));
                 found != walks.by_step.end())
@@ -201,36 +226,40 @@ class ChangedPairs::Comparison {
         }
     }
 
-    bool is_as_walked(NicId from, NicId to) const {
-        auto found = all_.walks_.numbers.find(pair_key(from.row, to.row));
-        return found != all_.walks_.numbers.end() && !is_moved_[found->second];
+    // Plain pairs that were walked before.
+    void compare_walked(std::size_t column) {
+        const ChangedPairs::Walks& walks = all_.walks_;
+        for (std::size_t i = walks.first[column]; i < walks.first[column + 1]; ++i)
+            if (i >= walks.kept || is_moved_[i])
+                compare_plain_walks(walks.pairs[i], column);
+    }
+
+    void compare_plain_walks(const WalkedPair& walked, std::size_t column) {
+        PairOfNics pair = whole_.pair_of(walked.from, walked.to);
+        pair.sources[1] = pair.sources[0];
+        compare_walks(walked.row, column, pair);
     }
 
     // Plain NICs of two classes.
-    void tell(const PlainSenders& some, std::size_t column, const Alike& target, CellChange change,
-              bool may_meet) {
-        const std::vector<NicId>& to = target.nics;
+    void tell(const Members& some, const Members& target, CellChange change) {
         if (change == CellChange::walked) {
             for (NicId sender : some.alike->nics)
-                for (NicId asked : to)
-                    if (lab_.nics[sender].machine != lab_.nics[asked].machine
-                        && !is_as_walked(sender, asked)) {
-                        PairOfNics pair = whole_.pair_of(sender, asked);
-                        pair.sources[1] = pair.sources[0];
-                        compare_walks(some.row, column, pair);
-                    }
+                for (NicId asked : target.alike->nics)
+                    if (lab_.nics[sender].machine != lab_.nics[asked].machine)
+                        compare_plain_walks({some.line, sender, asked}, target.line);
             return;
         }
-        std::uint64_t pairs = std::uint64_t{some.count} * to.size();
-        if (may_meet) { // a machine does not ask itself
+        std::uint64_t pairs = std::uint64_t{some.plain} * target.plain;
+        if (some.end_class == target.end_class) { // a machine does not ask itself
             std::vector<NicId> both;
-            std::ranges::set_intersection(some.alike->nics, to, std::back_inserter(both));
+            std::ranges::set_intersection(some.alike->nics, target.alike->nics,
+                                          std::back_inserter(both));
             pairs -= both.size();
         }
         if (pairs != 0)
-            use_(some.row, column,
+            use_(some.line, target.line,
                  {.from = some.first,
-                  .to = to.back(),
+                  .to = target.last,
                   .pairs = pairs,
                   .replied = change != CellChange::gained,
                   .replies = change != CellChange::lost});
@@ -270,6 +299,8 @@ class ChangedPairs::Comparison {
         if (pair.sources[1] == PairOfNics::no_place)
             return std::nullopt;
         const Matrix& matrix = whole_.matrix(*pair.family, 0, 0);
+        if (matrix.is_walked(pair.sources[1], pair.target))
+            return CellChange::walked;
         auto found = cells_[*pair.family].find(
             cell(matrix.class_of(pair.sources[1]), matrix.class_of(pair.target)));
         return found == cells_[*pair.family].end() ? std::nullopt : std::optional(found->second);

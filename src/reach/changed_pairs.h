@@ -50,47 +50,58 @@ class ChangedPairs {
         std::size_t row = 0;
         const Alike* alike = nullptr;
     };
-    // Walks of the whole lab, and what they depend on: by machine and prefix, or by machine alone.
+    struct WalkedPair {
+        std::uint32_t row = 0;
+        lab::NicId from;
+        lab::NicId to;
+    };
+    // Of the whole lab, and what those that are kept depend on: by machine and prefix, or by
+    // machine alone.
     struct Walks {
-        std::unordered_map<std::uint64_t, std::uint32_t> numbers; // by NICs of a pair
+        std::vector<WalkedPair> pairs;  // column by column
+        std::vector<std::size_t> first; // by column, and the end
+        std::size_t kept = 0;           // the first of them
         std::unordered_map<std::uint64_t, std::vector<std::uint32_t>> by_step;
         std::vector<std::uint32_t> prefixes;
+    };
+    // Those of a line that are of one class: so many are read that what is asked of most stands
+    // here.
+    struct Members {
+        std::uint32_t end_class = 0;
+        std::uint32_t line = 0;
+        lab::NicId first;
+        lab::NicId last;
+        std::uint32_t plain = 0; // how many
+        const Alike* alike = nullptr;
+    };
+    // Side by side, by something of theirs.
+    class Grouped {
+      public:
+        void fill(std::vector<Members> all, std::uint32_t Members::*group, std::size_t groups);
+        std::span<const Members> of(std::size_t group) const {
+            return std::span(all_).subspan(first_[group], first_[group + 1] - first_[group]);
+        }
+
+      private:
+        std::vector<Members> all_;
+        std::vector<std::uint32_t> first_; // by group, and the end
     };
     class Comparison;
 
     void add_walks();
-    void add_walk(const PairOfNics& pair);
+    static Members members(const Alike& alike, std::size_t line, net::Family family);
+    void add_pairs(const Members& some, const Members& target);
+    void add_walk(std::uint32_t number);
     void add_steps(const packet::Journey& journey, std::uint32_t walk);
 
     const Pairs& whole_;
     const lab::Lab& lab_;
     Walks walks_;
     lab::PerFamily<std::unique_ptr<const MatrixIndex>> index_;
-    // Plain ones of a class, side by side: so many are read that what is asked of most stands here.
-    struct PlainSenders {
-        std::uint32_t end_class = 0;
-        std::uint32_t row = 0;
-        lab::NicId first;
-        std::uint32_t count = 0;
-        const Alike* alike = nullptr;
-    };
-    class PlainList {
-      public:
-        void fill(std::vector<PlainSenders> all, std::size_t classes);
-        std::span<const PlainSenders> of(std::uint32_t end_class) const {
-            return std::span(all_).subspan(first_[end_class],
-                                           first_[end_class + 1] - first_[end_class]);
-        }
-
-      private:
-        std::vector<PlainSenders> all_;
-        std::vector<std::uint32_t> first_; // by class, and the end
-    };
-    lab::PerFamily<PlainList> senders_;
+    lab::PerFamily<Grouped> senders_;    // plain ones, by class
+    lab::PerFamily<Grouped> targets_;    // by column, then class; plain or not
     std::vector<Senders> other_senders_; // those that are not plain
     std::vector<Senders> all_senders_;
-    // By column: the classes that are asked there, and those of their NICs that are plain.
-    lab::PerFamily<std::vector<std::map<std::uint32_t, std::vector<const Alike*>>>> targets_;
     std::vector<bool> is_sent_on_to_; // by machine: a translation sends it what is for others
     bool has_others_ = false;
     bool has_few_others_ = true;

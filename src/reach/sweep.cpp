@@ -318,12 +318,12 @@ class Sweeping::Work {
     void count_whole() {
         std::atomic<std::uint64_t> all = 0;
         std::atomic<std::uint64_t> answered = 0;
-        in_parallel(sum_.rows.size(), 1, question_.threads,
+        in_parallel(sum_.columns.size(), 1, question_.threads,
                     [&](unsigned, std::size_t first, std::size_t last) {
                         std::uint64_t pairs = 0;
                         std::uint64_t replies = 0;
-                        for (std::size_t row = first; row < last; ++row)
-                            for (std::size_t column = 0; column < sum_.columns.size(); ++column)
+                        for (std::size_t column = first; column < last; ++column)
+                            for (std::size_t row = 0; row < sum_.rows.size(); ++row)
                                 whole_.each(row, column, [&](const PairOfNics& pair) {
                                     pairs += pair.pairs;
                                     replies += whole_.gets_answer(pair, 0) ? pair.pairs : 0;

@@ -73,14 +73,14 @@ class JACKAL_API Matrix {
     /// Calls found(c) for classes of which not every end surely gets an answer from the end `to`.
     template <class Found>
     void each_class_in_doubt(std::size_t to, Found found) const {
-        std::size_t row = class_of_[to] * words_;
-        for (std::size_t w = 0; w < words_; ++w)
-            for (std::uint64_t left = ~cells_[row + w] | unsettled_[row + w]; left != 0;
-                 left &= left - 1) {
-                std::size_t c = w * 64 + static_cast<std::size_t>(std::countr_zero(left));
-                if (c < sizes_.size())
-                    found(c);
-            }
+        each_class(
+            to, [&](std::size_t w) { return ~cells_[w] | unsettled_[w]; }, found);
+    }
+    /// Calls found(c) for classes whose pairs with the end `to` were walked.
+    template <class Found>
+    void each_walked_class(std::size_t to, Found found) const {
+        each_class(
+            to, [&](std::size_t w) { return unsettled_[w]; }, found);
     }
     /// How many ends get an answer from how many, an end and itself left out.
     std::uint64_t replies() const;
@@ -95,6 +95,16 @@ class JACKAL_API Matrix {
     friend class MatrixIndex;
     using Bits = std::vector<std::uint64_t>;
     static bool bit(const Bits& bits, std::size_t at) { return bits[at / 64] >> at % 64 & 1; }
+    template <class Word, class Found>
+    void each_class(std::size_t to, Word word, Found found) const {
+        std::size_t row = class_of_[to] * words_;
+        for (std::size_t w = 0; w < words_; ++w)
+            for (std::uint64_t left = word(row + w); left != 0; left &= left - 1) {
+                std::size_t c = w * 64 + static_cast<std::size_t>(std::countr_zero(left));
+                if (c < sizes_.size())
+                    found(c);
+            }
+    }
 
     std::vector<lab::AddressId> ends_;
     std::vector<std::uint32_t> class_of_; // by end

@@ -4,19 +4,11 @@ namespace jackal::reach {
 
 MatrixIndex::MatrixIndex(const routing::Settled& settled, const Matrix& whole,
                          const std::vector<std::uint32_t>& more_prefixes)
-    : ways_(whole.ways_.get()), words_(whole.words_), answered_(whole.cells_) {
-    if (ways_ == nullptr)
-        return;
-    columns_ =
-        std::make_unique<const ColumnIndex>(settled, ways_->columns, whole.ends(), more_prefixes);
-    first_walked_.push_back(0);
-    for (std::size_t w = 0; w < whole.unsettled_.size(); ++w) {
-        for (std::uint64_t left = whole.unsettled_[w]; left != 0; left &= left - 1)
-            walked_.push_back(static_cast<std::uint32_t>(
-                w % words_ * 64 + static_cast<std::size_t>(std::countr_zero(left))));
-        if (w % words_ + 1 == words_)
-            first_walked_.push_back(walked_.size());
-    }
+    : ways_(whole.ways_.get()), words_(whole.words_), answered_(whole.cells_),
+      walked_(whole.unsettled_) {
+    if (ways_ != nullptr)
+        columns_ = std::make_unique<const ColumnIndex>(settled, ways_->columns, whole.ends(),
+                                                       more_prefixes);
 }
 
 ChangedMatrix::Worker::Worker(const MatrixIndex& index) : index_(index) {}

@@ -18,25 +18,21 @@ class MatrixIndex {
     const ColumnIndex& columns() const { return *columns_; }
     const std::uint64_t* answered(std::uint32_t to) const { return &answered_[to * words_]; }
     /// Senders of which only walks tell.
-    std::span<const std::uint32_t> walked(std::uint32_t to) const {
-        return std::span(walked_).subspan(first_walked_[to],
-                                          first_walked_[to + 1] - first_walked_[to]);
-    }
+    const std::uint64_t* walked(std::uint32_t to) const { return &walked_[to * words_]; }
 
   private:
     const MatrixWays* ways_;
     std::unique_ptr<const ColumnIndex> columns_;
     std::size_t words_;
     const std::vector<std::uint64_t>& answered_;
-    std::vector<std::size_t> first_walked_; // by target, and the end
-    std::vector<std::uint32_t> walked_;
+    const std::vector<std::uint64_t>& walked_;
 };
 
 enum class CellChange : std::uint8_t {
     lost,
     gained,
     moved,  ///< answered before and after, by another way there or back
-    walked, ///< only walks tell
+    walked, ///< only walks tell now
 };
 
 /// See above. Refers to what it is made from.
@@ -62,22 +58,18 @@ class ChangedMatrix {
     /// False if all has to be worked out anew.
     bool is_known() const { return !columns_ || columns_->is_known(); }
 
-    /// Calls use(from, change) for the cells of a row that are not as they were, and for those that
-    /// only walks tell of, before or after.
+    /// Calls use(from, change) for the cells of a row that are not as they were, but for those that
+    /// only walks told of before.
     template <class Use>
     void each(std::uint32_t to, Use use) {
         const std::uint64_t* answered = index_.answered(to);
         const Rows::ChangedRow* row =
             index_.ways()->rows.changed_row(to, *columns_, answered, *worker_.rows_);
-        for (std::uint32_t from : index_.walked(to))
-            use(from, CellChange::walked);
         if (row == nullptr)
             return;
+        const std::uint64_t* walked = index_.walked(to);
         for (std::size_t w : row->words) {
-            std::uint64_t settled = row->looked_at[w];
-            for (std::uint32_t from : index_.walked(to))
-                if (from / 64 == w)
-                    settled &= ~(std::uint64_t{1} << from % 64);
+            std::uint64_t settled = row->looked_at[w] & ~walked[w];
             tell(w, settled & row->now.unsettled[w], CellChange::walked, use);
             settled &= ~row->now.unsettled[w];
             std::uint64_t now = row->now.answered[w];
