@@ -299,7 +299,7 @@ void add_question_options(CLI::App& command, QuestionOptions& options, bool with
 
 void add_sampling_options(CLI::App& command, QuestionOptions& options, const std::string& what) {
     command.add_option("--count", options.ping.count, what)
-        ->check(CLI::Range(1, 1'000'000).description(""))
+        ->check(CLI::Range(1, most_pings).description(""))
         ->type_name("N");
     command
         .add_option("--seed", options.ping.seed,

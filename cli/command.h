@@ -203,6 +203,8 @@ struct QuestionOptions {
 /// `with_service` if a service follows the two ends.
 void add_question_options(CLI::App& command, QuestionOptions& options, bool with_service = false);
 
+constexpr int most_pings = 1'000'000;
+
 /// Adds `--count`, described by `what`, and `--seed`.
 void add_sampling_options(CLI::App& command, QuestionOptions& options, const std::string& what);
 
@@ -234,6 +236,10 @@ struct TimelineOptions {
 };
 
 void add_timeline_options(CLI::App& command, TimelineOptions& options);
+
+/// Throws NotAsked if an option is none, or the lab has not what it names.
+probe::TimelineQuestion timeline_question(const lab::Lab& lab, probe::PingQuestion ping, int count,
+                                          const TimelineOptions& options);
 
 /// Tells what becomes of the pings while things are cut and mended.
 Outcome ask_timeline(const Style& style, QuestionOptions& question, const TimelineOptions& options);

@@ -71,7 +71,14 @@ Outcome tour(const Style& style) {
 
     tour.stop("The plan's own expectations are held against it", "jackal verify skerry.yaml",
               verify_text(style, skerry.lab, reach::verify(settled)));
-    return {tour.text() + "\nThe plan of this tour: jackal demo --print-plan > skerry.yaml\n"};
+    tour.stop("What joins the sites; with -o skerry.svg it is a picture",
+              "jackal draw skerry.yaml --view sites",
+              exports::drawing::tree(
+                  exports::drawing::picture(settled, {.view = exports::drawing::View::sites})));
+    return {tour.text()
+            + "\nThe plan of this tour: jackal demo --print-plan > skerry.yaml\n"
+              "All of it on one page:     jackal report skerry.yaml -o skerry.html\n"
+              "The same while you write:  jackal serve skerry.yaml\n"};
 }
 
 } // namespace

@@ -184,13 +184,9 @@ void add_timeline_options(CLI::App& command, TimelineOptions& options) {
         ->type_name("TIME=WHAT");
 }
 
-Outcome ask_timeline(const Style& style, QuestionOptions& question,
-                     const TimelineOptions& options) {
-    if (!question.plan.cuts.empty())
-        throw NotAsked("--cut is for the whole time; write --cut-at 0s=WHAT beside the others");
-    Opened opened = open_plan(question.plan);
-    probe::TimelineQuestion asked{
-        .ping = question_of(opened, question), .count = question.ping.count, .events = {}};
+probe::TimelineQuestion timeline_question(const lab::Lab& lab, probe::PingQuestion ping, int count,
+                                          const TimelineOptions& options) {
+    probe::TimelineQuestion asked{.ping = std::move(ping), .count = count, .events = {}};
     if (!options.interval.empty()) {
         auto interval = plan::parse_time(options.interval);
         if (!interval || interval->count() <= 0)
@@ -199,10 +195,10 @@ Outcome ask_timeline(const Style& style, QuestionOptions& question,
         asked.interval = *interval;
     }
     for (const std::string& cut : options.cuts)
-        asked.events.push_back(event_of(opened.lab, cut, false));
+        asked.events.push_back(event_of(lab, cut, false));
     const std::size_t cuts = asked.events.size();
     for (const std::string& mend : options.mends) {
-        probe::TimelineEvent event = event_of(opened.lab, mend, true);
+        probe::TimelineEvent event = event_of(lab, mend, true);
         auto cut_before = [&](const probe::TimelineEvent& other) {
             return other.what == event.what && other.at <= event.at;
         };
@@ -215,6 +211,16 @@ Outcome ask_timeline(const Style& style, QuestionOptions& question,
     }
     if (asked.events.size() > most_events)
         throw NotAsked(fmt::format("at most {} events", most_events));
+    return asked;
+}
+
+Outcome ask_timeline(const Style& style, QuestionOptions& question,
+                     const TimelineOptions& options) {
+    if (!question.plan.cuts.empty())
+        throw NotAsked("--cut is for the whole time; write --cut-at 0s=WHAT beside the others");
+    Opened opened = open_plan(question.plan);
+    const probe::TimelineQuestion asked =
+        timeline_question(opened.lab, question_of(opened, question), question.ping.count, options);
     probe::Timeline timeline = probe::timeline(opened.lab, asked);
     int status = timeline.received == 0 ? status_no : status_well;
     if (question.plan.json())

@@ -110,12 +110,30 @@ TEST_CASE("a page: the demo's is small, every view opens, a cut changes the matr
         say('lost ' + (all('.matrix .lost').length > 10));
         all('.matrix .lost')[0].click(); await rest();
         say(document.getElementById('side').innerText);
+        all('#view a').find(each => each.textContent === 'in the picture').click(); await rest();
+        say(location.hash);
+        say(document.getElementById('side').innerText);
+        const shown = '.picture:not([hidden]) ';
+        say('cut lines ' + all(shown + '.is-cut .cut-sign').length + ' cards ' + all(shown + 'g[id].is-cut').map(each => each.id).join());
+        say('losers ' + (all(shown + 'text.loses').length > 3));
+        const without = document.querySelector('#picture-tools select');
+        without.value = ''; without.dispatchEvent(new Event('change')); await rest();
+        say('whole ' + location.hash + ' ' + all('.is-cut, .cut-sign, .loses').length);
+        all(shown + 'g[id^=segment] text').find(each => each.textContent.startsWith('helm')).dispatchEvent(new MouseEvent('click', {bubbles: true})); await rest();
+        say('clicked ' + location.hash);
         location.hash = 'picture/wires'; await rest();
         say(all('.picture').filter(each => !each.hidden).map(each => each.dataset.view).join());)");
     for (const char* view : {"picture", "reach", "expectations", "addresses", "machines", "cuts"})
         CHECK_MESSAGE(has(said, std::string("#") + view + " true"), said);
     CHECK(has(said, "lost true"));
     CHECK(has(said, "without vessel-r1: no reply"));
+    CHECK(has(said, "#picture/routes/vessel-r1"));
+    CHECK(has(said, "gets no reply from"));
+    CHECK(has(said, "cards machine-vessel-r1"));
+    CHECK(!has(said, "cut lines 0"));
+    CHECK(has(said, "losers true"));
+    CHECK(has(said, "whole #picture/routes 0"));
+    CHECK(has(said, "clicked #machine/helm"));
     CHECK(has(said, "wires"));
 }
 

@@ -22,8 +22,7 @@ Stamp stamp_of(const std::string& path) {
 } // namespace
 
 Loaded::Loaded(const PlanOptions& options)
-    : file(plan_text(options)), opened(open_plan(options)), settled(settle(opened, options)),
-      check(reach::check(settled)) {}
+    : file(plan_text(options)), opened(open_plan(options)), settled(settle(opened, options)) {}
 
 Live::Live(PlanOptions options) : options_(std::move(options)) {
     options_.path = plan_text(options_).source;
@@ -56,38 +55,44 @@ void Live::show(Shown shown) {
     {
         std::lock_guard lock(shown_mutex_);
         shown.version = shown_ ? shown_->version + 1 : 1;
+        shown.reading = reading_;
         shown_ = std::make_shared<const Shown>(std::move(shown));
     }
     changed_.notify_all();
 }
 
+Shown Live::shown_of(std::shared_ptr<const Loaded> loaded, reach::Check check,
+                     bool is_whole) const {
+    std::string page = exports::page(loaded->opened.plan, loaded->settled, check,
+                                     {.is_live = true, .with_cuts = is_whole});
+    return {.loaded = std::move(loaded),
+            .check = std::make_shared<const reach::Check>(std::move(check)),
+            .page = std::move(page)};
+}
+
 // First what is quickly known, then the page with its cuts and remedies.
 void Live::read() {
     std::shared_ptr<const Shown> before = now();
-    std::shared_ptr<Loaded> loaded;
-    auto page_of = [&](bool is_whole) {
-        return exports::page(loaded->opened.plan, loaded->settled, loaded->check,
-                             {.is_live = true, .with_cuts = is_whole});
-    };
+    ++reading_;
     try {
+        std::shared_ptr<const Loaded> loaded;
+        reach::Check check;
         {
             std::lock_guard lock(turn_);
             start_answer();
-            loaded = std::make_shared<Loaded>(options_);
-            show({.loaded = loaded, .page = page_of(false)});
+            loaded = std::make_shared<const Loaded>(options_);
+            check = reach::check(loaded->settled);
+            show(shown_of(loaded, check, false));
         }
-        if (loaded->file.text != plan_text(options_).text)
-            return; // it changed meanwhile, and is read again
         std::lock_guard lock(turn_);
         start_answer();
-        auto mended = std::make_shared<Loaded>(options_);
-        mend::try_remedies(mended->opened.plan, mended->opened.lab, mended->check,
+        mend::try_remedies(loaded->opened.plan, loaded->opened.lab, check,
                            [] { return !is_time_short(); });
-        loaded = mended;
-        show({.loaded = loaded, .page = page_of(true)});
+        show(shown_of(loaded, std::move(check), true));
     } catch (const std::exception& e) {
         show({.problems = e.what(),
               .loaded = before ? before->loaded : nullptr,
+              .check = before ? before->check : nullptr,
               .page = before ? before->page : std::string()});
     }
 }

@@ -22,14 +22,15 @@ struct Loaded {
     PlanText file;
     Opened opened;
     routing::Settled settled;
-    reach::Check check;
 };
 
 /// What is shown at one time.
 struct Shown {
     std::uint64_t version = 0;            ///< one more with each change
     std::string problems;                 ///< why the file cannot be read now; empty if it can
+    std::uint64_t reading = 0;            ///< one more with each time that the file is read
     std::shared_ptr<const Loaded> loaded; ///< the last that could be read; null if none ever could
+    std::shared_ptr<const reach::Check> check; ///< of that
     std::string page;
 };
 
@@ -55,9 +56,11 @@ class Live {
     void watch();
     void read();
     void show(Shown shown);
+    Shown shown_of(std::shared_ptr<const Loaded> loaded, reach::Check check, bool is_whole) const;
 
     PlanOptions options_;
     Stamp seen_;
+    std::uint64_t reading_ = 0;
     mutable std::mutex turn_;
     mutable std::mutex shown_mutex_;
     mutable std::condition_variable changed_;

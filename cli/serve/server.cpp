@@ -4,6 +4,7 @@
 #include "jackal/export/difference.h"
 #include "process.h"
 
+#include <charconv>
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 #include <random>
@@ -31,16 +32,23 @@ void refuse_with(Response& response, int status, const std::string& why) {
     response.set_content(json{{"error", why}}.dump() + "\n", json_type);
 }
 
-// The lab under the cuts that a question names, several with commas between.
-routing::Settled settled_of(const Loaded& loaded, const Request& request) {
-    PlanOptions options;
-    std::string cuts = request.get_param_value("cut");
-    for (std::size_t at = 0; at < cuts.size();) {
-        std::size_t end = std::min(cuts.find(',', at), cuts.size());
+// The words of a value that has commas between them.
+std::vector<std::string> words_of(const Request& request, const std::string& name) {
+    std::vector<std::string> words;
+    std::string value = request.get_param_value(name);
+    for (std::size_t at = 0; at < value.size();) {
+        std::size_t end = std::min(value.find(',', at), value.size());
         if (end > at)
-            options.cuts.push_back(cuts.substr(at, end - at));
+            words.push_back(value.substr(at, end - at));
         at = end + 1;
     }
+    return words;
+}
+
+// The lab under the cuts that a question names.
+routing::Settled settled_of(const Loaded& loaded, const Request& request) {
+    PlanOptions options;
+    options.cuts = words_of(request, "cut");
     return settle(loaded.opened, options);
 }
 
@@ -66,6 +74,19 @@ probe::PingQuestion question_of(const Loaded& loaded, const Request& request) {
     if (!question)
         throw NotAsked(fmt::format("{}: no machine has that address", from));
     return *question;
+}
+
+int count_of(const Request& request) {
+    constexpr int usual = 60;
+    std::string text = request.get_param_value("count");
+    int count = usual;
+    if (!text.empty()) {
+        auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), count);
+        if (error != std::errc() || end != text.data() + text.size() || count < 1
+            || count > most_pings)
+            throw NotAsked(fmt::format("count: write a number from 1 to {}", most_pings));
+    }
+    return count;
 }
 
 // What mends the plan: a difference of its file, and its text afterwards.
@@ -149,7 +170,10 @@ void Server::add_page() {
         std::string known = request.get_param_value("after");
         std::uint64_t version = std::strtoull(known.c_str(), nullptr, 10);
         auto shown = live_.after(version);
-        response.set_content(json{{"version", shown->version}, {"problems", shown->problems}}.dump()
+        response.set_content(json{{"version", shown->version},
+                                  {"reading", shown->reading},
+                                  {"problems", shown->problems}}
+                                     .dump()
                                  + "\n",
                              json_type);
     });
@@ -167,7 +191,7 @@ void Server::answer(const std::string& path, Answer work) {
                     std::lock_guard lock(live_.turn());
                     start_answer();
                     try {
-                        response.set_content(work(*shown->loaded, request), json_type);
+                        response.set_content(work(*shown, request), json_type);
                     } catch (const std::exception& e) {
                         refuse_with(response, 400, e.what());
                     }
@@ -175,24 +199,45 @@ void Server::answer(const std::string& path, Answer work) {
 }
 
 void Server::add_questions() {
-    answer("ping", [](const Loaded& loaded, const Request& request) {
+    auto ping = [](const Shown& shown, const Request& request) {
+        const Loaded& loaded = *shown.loaded;
         routing::Settled settled = settled_of(loaded, request);
         probe::PingAnswer answer = probe::ping(settled, question_of(loaded, request));
         return exports::ping_json(loaded.opened.plan, settled, answer, nullptr);
+    };
+    answer("ping", ping);
+    answer("connect", [ping](const Shown& shown, const Request& request) {
+        if (request.get_param_value("service").empty())
+            throw NotAsked("service: write a protocol and a port, such as tcp/22");
+        return ping(shown, request);
     });
-    answer("trace", [](const Loaded& loaded, const Request& request) {
+    answer("timeline", [](const Shown& shown, const Request& request) {
+        const Loaded& loaded = *shown.loaded;
+        const lab::Lab& lab = loaded.opened.lab;
+        const TimelineOptions options{.interval = request.get_param_value("interval"),
+                                      .cuts = words_of(request, "cut-at"),
+                                      .mends = words_of(request, "mend-at")};
+        const probe::TimelineQuestion question =
+            timeline_question(lab, question_of(loaded, request), count_of(request), options);
+        return exports::timeline_json(lab, question, probe::timeline(lab, question));
+    });
+    answer("trace", [](const Shown& shown, const Request& request) {
+        const Loaded& loaded = *shown.loaded;
         routing::Settled settled = settled_of(loaded, request);
         return exports::trace_json(loaded.opened.plan, settled,
                                    probe::trace(settled, question_of(loaded, request)), nullptr);
     });
-    answer("check", [](const Loaded& loaded, const Request&) {
-        return exports::check_json(loaded.opened.plan, loaded.opened.lab, loaded.check);
+    answer("check", [](const Shown& shown, const Request&) {
+        const Opened& opened = shown.loaded->opened;
+        return exports::check_json(opened.plan, opened.lab, *shown.check);
     });
-    answer("verify", [](const Loaded& loaded, const Request& request) {
+    answer("verify", [](const Shown& shown, const Request& request) {
+        const Loaded& loaded = *shown.loaded;
         routing::Settled settled = settled_of(loaded, request);
         return exports::verify_json(loaded.opened.lab, reach::verify(settled));
     });
-    answer("routes", [](const Loaded& loaded, const Request& request) {
+    answer("routes", [](const Shown& shown, const Request& request) {
+        const Loaded& loaded = *shown.loaded;
         std::vector<lab::MachineId> machines;
         if (std::string name = request.get_param_value("machine"); !name.empty())
             machines.push_back(machine_named(loaded.opened.lab, name));
@@ -204,9 +249,9 @@ void Server::add_questions() {
 }
 
 void Server::add_mending() {
-    answer("mend", [](const Loaded& loaded, const Request&) {
-        Mended made = mended(loaded);
-        return exports::mend_json(loaded.opened.plan, made.outcome, made.difference, false);
+    answer("mend", [](const Shown& shown, const Request&) {
+        Mended made = mended(*shown.loaded);
+        return exports::mend_json(shown.loaded->opened.plan, made.outcome, made.difference, false);
     });
     server_.Post("/" + token_ + "/api/mend", [this](const Request& request, Response& response) {
         auto shown = live_.now();

@@ -20,7 +20,7 @@ class Server {
     void run();
 
   private:
-    using Answer = std::function<std::string(const Loaded&, const httplib::Request&)>;
+    using Answer = std::function<std::string(const Shown&, const httplib::Request&)>;
 
     bool is_welcome(const httplib::Request& request) const;
     void answer(const std::string& path, Answer work);

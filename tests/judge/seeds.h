@@ -1,4 +1,5 @@
-// Which random labs a test asks for: those of the first seeds, or of 3,000 from JACKAL_SEEDS on.
+// Which random labs a test asks for: those of the first seeds, or those of JACKAL_SEEDS, FIRST or
+// FIRST:COUNT.
 #pragma once
 
 #include "../sanitized.h"
@@ -14,8 +15,9 @@ inline auto seeds(std::uint64_t usual, std::uint64_t few) {
     std::uint64_t first = 1;
     std::uint64_t count = sanitized ? few : usual;
     if (const char* asked = std::getenv("JACKAL_SEEDS")) {
-        first = std::strtoull(asked, nullptr, 10);
-        count = 3000;
+        char* end = nullptr;
+        first = std::strtoull(asked, &end, 10);
+        count = *end == ':' ? std::strtoull(end + 1, nullptr, 10) : 3000;
     }
     return std::views::iota(first, first + count);
 }

@@ -137,7 +137,7 @@ class Writer {
         top_ = y_;
         write_frames();
         for (std::size_t i = 0; i < p.lines.size(); ++i)
-            write_line(p.lines[i], layout_.lines[i]);
+            write_line(p.lines[i], layout_.lines[i], fmt::format("data-line=\"{}\" ", i));
         for (std::size_t i = 0; i < p.cards.size(); ++i)
             write_card(p.cards[i], layout_.cards[i]);
         for (std::size_t i = 0; i < p.lines.size(); ++i)
@@ -227,10 +227,10 @@ class Writer {
                           on.at.x, on.at.y, on.degrees, strokes));
     }
 
-    void write_line(const Line& line, const Curve& curve) {
+    void write_line(const Line& line, const Curve& curve, std::string_view more = "") {
         if (curve.size() < 4)
             return;
-        write(fmt::format("<g {}>\n", shifted()));
+        write(fmt::format("<g {}{}>\n", more, shifted()));
         auto has = [&](bool is_back) {
             return std::ranges::any_of(
                 line.passages, [&](const Passage& passage) { return passage.is_back == is_back; });

@@ -62,6 +62,7 @@ class PageMaker {
 
     std::string text() {
         choose_ends();
+        draw();
         if (options_.with_cuts)
             choose_cuts();
         ask();
@@ -144,6 +145,15 @@ class PageMaker {
         for (const reach::CutEffect& effect : sweep.cuts)
             cuts_.push_back(effect.cut);
         steps_ = ends_.size() * (1 + cuts_.size());
+    }
+
+    void draw() {
+        for (drawing::View view :
+             {drawing::View::routes, drawing::View::wires, drawing::View::sites})
+            if ((view != drawing::View::wires || lab_.has_wiring())
+                && (view != drawing::View::sites || lab_.sites.size() > 1))
+                pictures_.push_back(
+                    drawing::picture(settled_, {.view = view, .findings = check_.findings}));
     }
 
     void tick() {
@@ -256,8 +266,29 @@ class PageMaker {
                 }
                 tick();
             }
-            cuts_json_.push_back({{"cut", name}, {"lost", std::move(lost)}});
+            cuts_json_.push_back(
+                {{"cut", name}, {"lost", std::move(lost)}, {"drawn", drawn(without)}});
         }
+    }
+
+    // By view: the lines and cards that are in another state than in the picture.
+    json drawn(const routing::Settled& without) const {
+        json changed = json::object();
+        for (const drawing::Picture& before : pictures_) {
+            const drawing::Picture after =
+                drawing::picture(without, {.view = before.view, .findings = check_.findings});
+            json lines = json::array();
+            json cards = json::array();
+            for (std::size_t i = 0; i < std::min(before.lines.size(), after.lines.size()); ++i)
+                if (before.lines[i].state != after.lines[i].state)
+                    lines.push_back(i);
+            for (std::size_t i = 0; i < std::min(before.cards.size(), after.cards.size()); ++i)
+                if (before.cards[i].state != after.cards[i].state)
+                    cards.push_back(before.cards[i].id);
+            changed[std::string(drawing::to_string(before.view))] = {{"lines", std::move(lines)},
+                                                                     {"cards", std::move(cards)}};
+        }
+        return changed;
     }
 
     // What other answers say, as they say it.
@@ -281,16 +312,9 @@ class PageMaker {
 
     std::string pictures() const {
         std::string all;
-        for (drawing::View view :
-             {drawing::View::routes, drawing::View::wires, drawing::View::sites}) {
-            if ((view == drawing::View::wires && !lab_.has_wiring())
-                || (view == drawing::View::sites && lab_.sites.size() < 2))
-                continue;
-            drawing::Picture picture =
-                drawing::picture(settled_, {.view = view, .findings = check_.findings});
+        for (const drawing::Picture& picture : pictures_)
             all += fmt::format("<div class=\"picture\" data-view=\"{}\" hidden>{}</div>\n",
-                               drawing::to_string(view), drawing::svg(picture));
-        }
+                               drawing::to_string(picture.view), drawing::svg(picture));
         return all;
     }
 
@@ -330,6 +354,7 @@ class PageMaker {
     std::size_t diagnosed_ = 0;
     std::size_t steps_ = 1;
     std::vector<End> ends_;
+    std::vector<drawing::Picture> pictures_; // of the views that show something
     std::vector<std::vector<routing::Cut>> cuts_;
     std::vector<bool> replies_; // by pair
     std::vector<int> pairs_;

@@ -1,7 +1,7 @@
 "use strict";
-// The page of one lab. Its state is the fragment of the address, words between slashes: picture/VIEW,
-// reach/FROM/TO, machine/NAME, segment/NAME, findings, expectations, addresses, machines, routes,
-// cuts/WHAT/FROM/TO.
+// The page of one lab. Its state is the fragment of the address, words between slashes:
+// picture/VIEW/CUT, reach/FROM/TO, machine/NAME, segment/NAME, findings, expectations, addresses,
+// machines, routes, cuts/WHAT/FROM/TO, ask/FROM/TO.
 
 const byId = id => document.getElementById(id);
 const isLive = document.body.dataset.live !== undefined;
@@ -171,11 +171,11 @@ const views = {
     const found = data.check.findings;
     if (number !== undefined && found[number]) side(make("h2", {}, "Finding " + (+number + 1)), findingText(+number));
     return found.length === 0 ? make("p", {class: "good"}, "Nothing is wrong with this plan.")
-      : [isLive ? mendTools() : null, table(["number", "finding", "line", "what is wrong", "remedy"], found.map((each, i) => [link(["findings", String(i)], "!" + (i + 1)),
+      : [mending, table(["number", "finding", "line", "what is wrong", "remedy"], found.map((each, i) => [link(["findings", String(i)], "!" + (i + 1)),
           make("span", {class: each.severity === "error" ? "bad" : ""}, each.severity + " " + each.finding), String(each.at.line),
           each.explanation, make("span", {class: "mono"}, each.remedy || "")]))];
   },
-  ask: () => askView(),
+  ask: (from, to) => askView(from, to),
   expectations() {
     return table(["met", "from", "to", "asked", "expected", "line", "what happens"], data.expectations.map(each =>
       [make("span", {class: each.passed ? "good" : "bad"}, each.passed ? "\u2713 met" : "\u2715 not met"), each.from, each.to,
@@ -201,7 +201,8 @@ const views = {
     if (under && row !== undefined && column !== undefined) showPair(row, column, under);
     const list = table(["cut", "pairs that lose their reply"], data.cuts.map(each => [link(["cuts", each.cut], each.cut), String(each.lost.length)]));
     return under ? [make("p", {}, make("strong", {}, "without " + under.cut), ": " + under.lost.length
-        + " pairs lose their reply (\u2715). ", link(["cuts"], "all cuts")), matrix(row, column, under)]
+        + " pairs lose their reply (\u2715). ", link(["picture", shownView(), under.cut], "in the picture"), " ",
+        link(["cuts"], "all cuts")), matrix(row, column, under)]
       : [notes(), list];
   },
 };
@@ -210,6 +211,85 @@ const views = {
 
 let pictures = [...document.querySelectorAll(".picture")];
 let picture = null;
+let drawnCut; // the cut that the picture is shown under, if any
+const shownView = () => (picture || pictures[0]).dataset.view;
+
+// What a place of the picture tells of: a machine by its row or card, or a segment.
+function thingAt(place) {
+  const group = place.closest("g[id]");
+  const [, kind, name] = group ? group.id.match(/^(machine|segment)-(.*)/) || [] : [];
+  const row = place.tagName === "text" ? place.textContent.split("/")[0] : "";
+  if (kind === "segment" && machineOf.has(row)) return ["machine", row];
+  return kind ? [kind, name] : null;
+}
+
+// Cut lines are broken and crossed, cards that are off too, who loses replies is underlined.
+function drawCut(svg) {
+  svg.querySelectorAll(".cut-sign").forEach(each => each.remove());
+  svg.querySelectorAll(".is-cut").forEach(each => each.classList.remove("is-cut"));
+  svg.querySelectorAll(".loses").forEach(each => each.classList.remove("loses"));
+  if (!drawnCut) return;
+  const changed = drawnCut.drawn[picture.dataset.view] || {lines: [], cards: []};
+  for (const number of changed.lines) {
+    const group = svg.querySelector(`[data-line="${number}"]`);
+    const path = group && group.querySelector(".line");
+    if (!path) continue;
+    group.classList.add("is-cut");
+    const [at, next] = [0.5, 0.51].map(share => path.getPointAtLength(share * path.getTotalLength()));
+    const sign = document.createElementNS(svg.namespaceURI, "path");
+    sign.setAttribute("class", "sign cut-sign");
+    sign.setAttribute("d", "M-9 -9L9 9M-9 9L9 -9");
+    sign.setAttribute("transform", `translate(${at.x} ${at.y}) rotate(${Math.atan2(next.y - at.y, next.x - at.x) * 180 / Math.PI})`);
+    group.append(sign);
+  }
+  for (const id of changed.cards) {
+    const card = svg.getElementById(id);
+    if (card) card.classList.add("is-cut");
+  }
+  const losers = lossesOf();
+  for (const group of svg.querySelectorAll("g[id]")) {
+    const [title, ...rows] = group.querySelectorAll("text");
+    title.classList.toggle("loses", losers.has(group.id.replace(/^machine-/, "")));
+    rows.forEach(text => text.classList.toggle("loses", losers.has(text.textContent.split("/")[0])));
+  }
+}
+
+// Machines and of how many others they no longer get replies under a cut.
+function lossesOf() {
+  const losers = new Map();
+  for (const pair of drawnCut.lost) {
+    const name = data.ends[Math.floor(pair / size)].machine;
+    losers.set(name, (losers.get(name) || 0) + 1);
+  }
+  return losers;
+}
+
+function showCut() {
+  const rows = [...lossesOf()].sort((one, other) => other[1] - one[1]);
+  side(make("h2", {}, "without " + drawnCut.cut),
+    make("p", {}, drawnCut.lost.length + " pairs lose their reply. ", link(["cuts", drawnCut.cut], "in the matrix")),
+    make("p", {class: "faint"}, "Crossed: what no longer works. Underlined: who loses replies."),
+    rows.length > 0 ? table(["machine", "gets no reply from"], rows.map(([name, count]) =>
+      [link(["machine", name], name), counted(count, "other")])) : null);
+  followed = {machines: new Set(), chosen: null};
+}
+const counted = (count, noun) => count + " " + noun + (count === 1 ? "" : "s");
+
+function pictureTools(svg) {
+  const choices = [["", "nothing"], ...data.cuts.map(each => [each.cut, each.cut])];
+  const without = make("select", {on: {change: event => go(["picture", shownView(), event.target.value].filter(word => word !== ""))}},
+    choices.map(([value, text]) => make("option", {value, selected: value === (drawnCut ? drawnCut.cut : "")}, text)));
+  byId("picture-tools").replaceChildren(
+    ...pictures.map(each => make("button", {"aria-pressed": each === picture,
+      on: {click: () => go(["picture", each.dataset.view, ...(drawnCut ? [drawnCut.cut] : [])])}}, each.dataset.view)),
+    make("button", {"aria-label": "larger", on: {click: () => zoom(0.8)}}, "+"),
+    make("button", {"aria-label": "smaller", on: {click: () => zoom(1.25)}}, "\u2212"),
+    make("button", {on: {click: () => svg.setAttribute("viewBox", svg.dataset.whole)}}, "all of it"),
+    data.cuts.length > 0 ? make("label", {}, "without ", without) : "",
+    isLive ? make("button", {"aria-pressed": picking !== null, on: {click: () => { picking = picking ? null : []; pictureTools(svg); }}},
+      "ask between two machines") : "",
+    make("span", {role: "status"}, picking === null ? "" : picking.length === 0 ? "choose the one that asks" : picking[0] + ": choose whom it asks"));
+}
 
 function showPicture(view) {
   byId("view-picture").hidden = false;
@@ -217,11 +297,8 @@ function showPicture(view) {
   pictures.forEach(each => { each.hidden = each !== picture; });
   const svg = picture.querySelector("svg");
   if (!svg.dataset.whole) svg.dataset.whole = svg.getAttribute("viewBox");
-  byId("picture-tools").replaceChildren(
-    ...pictures.map(each => make("button", {"aria-pressed": each === picture, on: {click: () => go(["picture", each.dataset.view])}}, each.dataset.view)),
-    make("button", {"aria-label": "larger", on: {click: () => zoom(0.8)}}, "+"),
-    make("button", {"aria-label": "smaller", on: {click: () => zoom(1.25)}}, "\u2212"),
-    make("button", {on: {click: () => svg.setAttribute("viewBox", svg.dataset.whole)}}, "all of it"));
+  pictureTools(svg);
+  drawCut(svg);
   for (const group of svg.querySelectorAll("g[id]")) {
     const name = group.id.replace(/^(machine|segment|switch|site)-/, "");
     const rows = [...group.querySelectorAll("text")].map(text => text.textContent.split("/")[0]);
@@ -275,10 +352,16 @@ frame.addEventListener("pointermove", event => {
   pan((held.x - event.clientX) / at.width, (held.y - event.clientY) / at.height);
   held = {x: event.clientX, y: event.clientY, moved: true};
 });
+let picking = null; // while two machines are chosen to ask between: those that are
 frame.addEventListener("click", event => {
-  const group = event.target.closest("g[id]");
-  const [, kind, name] = group ? group.id.match(/^(machine|segment)-(.*)/) || [] : [];
-  if (kind) go([kind, name]);
+  const thing = thingAt(event.target);
+  if (thing === null) return;
+  if (picking === null || thing[0] !== "machine") return go(thing);
+  picking.push(thing[1]);
+  if (picking.length === 1) return show();
+  const [from, to] = picking;
+  picking = null;
+  go(["ask", from, to]);
 });
 
 // --- search ------------------------------------------------------------------------------------------
@@ -316,9 +399,11 @@ async function asked(path, options) {
 
 // Waits for what is newer, and takes it in where the reader is.
 async function follow() {
-  for (let version = 0;;) {
+  for (let version = 0, reading = 0;;) {
     try {
       const newer = await asked("version?after=" + version);
+      if (newer.reading !== reading) mending = mendTools();
+      reading = newer.reading;
       byId("problems").textContent = newer.problems;
       byId("problems").hidden = newer.problems === "";
       if (newer.version !== version && newer.problems === "") {
@@ -340,30 +425,71 @@ async function follow() {
   }
 }
 
-function askView() {
+// What is asked, and what besides the two ends it takes.
+const questions = {
+  ping: {path: "api/ping", fields: ["cut"]},
+  trace: {path: "api/trace", fields: ["cut"]},
+  connection: {path: "api/connect", fields: ["service", "cut"]},
+  timeline: {path: "api/timeline", fields: ["count", "interval", "cut-at", "mend-at"]},
+};
+const fieldLabels = {service: ["service", "tcp/22"], cut: ["without", "a cut"], count: ["pings", "60"], interval: ["one every", "1s"],
+  "cut-at": ["cut at", "10s=WHAT"], "mend-at": ["mended at", "40s=WHAT"]};
+
+const wayList = list => make("ol", {class: "steps"}, list.map(step => make("li", {}, step.machine,
+  make("span", {class: "faint"}, (step.in ? " in by " + step.in : "") + (step.out ? " out by " + step.out : "")),
+  " ", step.action, make("span", {class: "mono"}, " " + step.detail))));
+
+const pingAnswer = said => [
+  make("h2", {class: said.cause ? "bad" : "good"}, said.verdict + (said.cause ? ": " + said.cause : "")),
+  said.explanation ? make("p", {}, said.explanation) : "", make("h3", {}, "The way there"), wayList(said.out),
+  make("h3", {}, "The way back"), wayList(said.back)];
+
+const answers = {
+  ping: pingAnswer,
+  connection: pingAnswer,
+  trace: said => [table(["TTL", "machine", "address", "says", "round trip"], said.hops.map(hop => [String(hop.ttl), hop.machine,
+    hop.address || "*", hop.says || "nothing", hop.rtt_ms === null ? "" : hop.rtt_ms + " ms"])), pingAnswer(said.ping)],
+  timeline: said => {
+    const seconds = time => +(time / 1000).toFixed(3) + " s";
+    const until = Math.max(1, ...said.stretches.map(each => each.until_ms));
+    const part = each => Object.assign(make("i", {class: each.received === 0 ? "out-of-reach" : each.received < each.sent ? "in-part" : "",
+      title: seconds(each.from_ms) + " to " + seconds(each.until_ms) + ": " + each.received + " of " + each.sent}),
+      {style: "width:" + 100 * (each.until_ms - each.from_ms) / until + "%"});
+    return [make("h2", {class: said.received === said.sent ? "good" : "bad"}, said.received + " of " + said.sent + " came back"),
+      make("p", {}, said.longest_outage_ms === 0 ? "nothing was out of reach" : "out of reach for " + seconds(said.longest_outage_ms) + " at the longest"),
+      make("div", {class: "strip", role: "img", "aria-label": "replies over " + seconds(until)}, said.stretches.map(part)),
+      make("ul", {}, said.events.map(each => make("li", {}, seconds(each.at_ms) + " " + each.does + " " + each.what))),
+      table(["from", "until", "pings", "came back", "way there", "cause"], said.stretches.map(each => [seconds(each.from_ms), seconds(each.until_ms),
+        String(each.sent), String(each.received), each.received === 0 ? "" : each.out.join(" \u2192 "), each.cause || ""]))];
+  },
+};
+
+function askView(asks, isAsked) {
   const answer = make("div", {"aria-live": "polite"});
-  const names = make("datalist", {id: "names"}, data.machines.map(each => make("option", {value: each.machine})));
-  const field = (name, label, list) => make("label", {}, label + " ", make("input", {name, list: list || null, autocomplete: "off"}), " ");
-  const form = make("form", {}, names, field("from", "from", "names"), field("to", "to", "names"),
-    field("service", "service (tcp/22)"), field("cut", "without"), make("button", {}, "ask"));
+  const kind = make("select", {name: "kind"}, Object.keys(questions).map(each => make("option", {}, each)));
+  const end = (name, value) => make("label", {}, name + " ", make("input", {name, list: "names", autocomplete: "off", value: value || "", size: 16}));
+  const others = make("span");
+  const form = make("form", {}, make("datalist", {id: "names"}, data.machines.map(each => make("option", {value: each.machine}))),
+    make("label", {}, "ask for a ", kind), end("from", asks), end("to", isAsked), others, make("button", {}, "ask"));
+  const choose = () => others.replaceChildren(...questions[kind.value].fields.map(name => make("label", {}, fieldLabels[name][0] + " ",
+    make("input", {name, size: name === "count" || name === "interval" ? 6 : 24, placeholder: fieldLabels[name][1], autocomplete: "off"}))));
+  kind.addEventListener("change", choose);
+  choose();
   form.addEventListener("submit", async event => {
     event.preventDefault();
-    const words = new URLSearchParams([...new FormData(form)].filter(([, value]) => value !== ""));
+    const words = new URLSearchParams([...new FormData(form)].filter(([name, value]) => value !== "" && name !== "kind"));
+    const wanted = kind.value;
     try {
-      const said = await asked("api/ping?" + words);
-      const way = list => make("ol", {class: "steps"}, list.map(step => make("li", {}, step.machine,
-        make("span", {class: "faint"}, (step.in ? " in by " + step.in : "") + (step.out ? " out by " + step.out : "")),
-        " ", step.action, make("span", {class: "mono"}, " " + step.detail))));
-      answer.replaceChildren(make("h2", {class: said.cause ? "bad" : "good"}, said.verdict + (said.cause ? ": " + said.cause : "")),
-        said.explanation ? make("p", {}, said.explanation) : "", make("h3", {}, "The way there"), way(said.out),
-        make("h3", {}, "The way back"), way(said.back));
+      answer.replaceChildren(...answers[wanted](await asked(questions[wanted].path + "?" + words)).flat());
     } catch (error) {
       answer.replaceChildren(make("p", {class: "bad"}, error.message));
     }
   });
+  if (asks && isAsked) setTimeout(() => form.requestSubmit());
   return [form, answer];
 }
 
+let mending = null; // what asks for changes and shows them, as long as the file is the same
 function mendTools() {
   const answer = make("div", {"aria-live": "polite"});
   const show = make("button", {}, "what would mend this plan");
@@ -386,7 +512,7 @@ function mendTools() {
       answer.replaceChildren(make("p", {class: "bad"}, error.message));
     }
   });
-  return [show, answer];
+  return make("div", {}, show, answer);
 }
 
 // --- all of it ---------------------------------------------------------------------------------------
@@ -405,6 +531,8 @@ function show() {
     make("a", {href: "#" + name, "aria-current": name === tab ? "page" : null}, text)));
   byId("view-picture").hidden = tab !== "picture";
   byId("view").hidden = tab === "picture";
+  if (kind === "picture" || kind === "") drawnCut = data.cuts.find(each => each.cut === rest[1]);
+  if (drawnCut && kind === "picture") showCut();
   if (tab === "picture") showPicture(kind === "picture" ? rest[0] : picture && picture.dataset.view);
   else if (views[kind]) byId("view").replaceChildren(...[views[kind](...rest)].flat(3).filter(child => child !== null));
 }
@@ -415,6 +543,7 @@ function load(text) {
   size = data.ends.length;
   machineOf = new Map(data.machines.map(machine => [machine.machine, machine]));
   endOf = new Map(data.ends.map((end, number) => [end.label, number]));
+  drawnCut = drawnCut && data.cuts.find(each => each.cut === drawnCut.cut);
   byId("lab").textContent = data.lab;
   byId("about").textContent = data.about;
   const met = data.expectations.filter(each => each.passed).length;

@@ -168,6 +168,21 @@ void next_hops(Inspection& in) {
             next_hop(in, id, in.lab.routes[route]);
 }
 
+namespace {
+
+// Gives a router's NIC there an address, if it has none at all; else a router is put there.
+Remedy claim_gateway(Inspection& in, const Subnet& subnet) {
+    for (NicId id : in.lab.segments[subnet.segment].nics) {
+        const Nic& nic = in.lab.nics[id];
+        const Machine& machine = in.lab.machines[nic.machine];
+        if (machine.kind == plan::MachineKind::router && nic.address_count == 0)
+            return {{plan::SetNicAddress{machine.name, nic.plan_index, {}, std::nullopt}}, ""};
+    }
+    return join(in, subnet);
+}
+
+} // namespace
+
 void subnet_gateways(Inspection& in) {
     for (const Subnet& subnet : in.lab.subnets) {
         if (!subnet.gateway_written)
@@ -190,7 +205,7 @@ void subnet_gateways(Inspection& in) {
                 in.find(Cause::gateway_unclaimed, Severity::error, subnet.name,
                         fmt::format("no machine on {} has its gateway address {}", subnet.name,
                                     to_string(*gateway)),
-                        router ? remedy : join(in, subnet), subnet.gateway_at);
+                        router ? remedy : claim_gateway(in, subnet), subnet.gateway_at);
         }
     }
 }
