@@ -20,10 +20,20 @@ const link = (words, text) => make("a", {href: "#" + words.map(encodeURIComponen
 const state = () => location.hash.slice(1).split("/").map(decodeURIComponent);
 const go = words => { location.hash = words.map(encodeURIComponent).join("/"); };
 
-function table(headings, rows, caption) {
-  return make("table", {}, caption ? make("caption", {}, caption) : null,
-    make("thead", {}, make("tr", {}, headings.map(heading => make("th", {scope: "col"}, heading)))),
-    make("tbody", {}, rows.map(row => make("tr", {}, row.map(cell => make("td", {}, cell))))));
+// A row for each item, its cells by `cells`; of many only the first, and more at a click.
+function table(headings, items, cells = item => item) {
+  const step = 100;
+  const body = make("tbody");
+  const more = make("button", {on: {click: () => add()}});
+  const add = () => {
+    const first = body.rows.length;
+    body.append(...items.slice(first, first + step).map(item => make("tr", {}, cells(item).map(cell => make("td", {}, cell)))));
+    more.textContent = "more of " + items.length;
+    more.hidden = body.rows.length === items.length;
+  };
+  add();
+  const whole = make("table", {}, make("thead", {}, make("tr", {}, headings.map(heading => make("th", {scope: "col"}, heading)))), body);
+  return more.hidden ? whole : [whole, more];
 }
 
 // --- pairs ---------------------------------------------------------------------------------------
@@ -91,17 +101,15 @@ function side(...children) {
 function showMachine(name) {
   const machine = machineOf.get(name);
   if (!machine) { side(make("p", {}, "There is no machine " + name + ".")); return; }
-  const routes = data.routes.find(each => each.machine === name);
-  const learnedFrom = route => {
-    const offer = routes.learned.find(each => each.to === route.to && each.kind === route.kind && each.decision === "best");
-    return offer && offer.from ? offer.from : "";
-  };
+  const numbers = data.routes[name] || [];
+  const routes = [];
+  for (let i = 0; i < numbers.length; i += 5)
+    routes.push(numbers.slice(i, i + 5).map(number => number < 0 ? "" : data.words[number]));
   side(make("h2", {}, name), make("p", {}, machine.kind + (machine.forwards ? ", forwards" : "") + ", " + machine.state),
     make("h3", {}, "NICs"),
-    table(["NIC", "segment", "addresses", "MAC"], machine.nics.map(nic => [nic.name, link(["segment", nic.segment], nic.segment),
-      nic.addresses.map(each => [each.address + "/" + each.length, make("br")]).flat(), nic.mac])),
-    routes ? [make("h3", {}, "Routes"), table(["to", "kind", "out", "via", "learned from"],
-      routes.routes.map(route => [route.to, route.kind, route.out || "", route.via || "", learnedFrom(route)]))] : null,
+    table(["NIC", "segment", "addresses", "MAC"], machine.nics, nic => [nic.name, link(["segment", nic.segment], nic.segment),
+      nic.addresses.map(each => [each.address + "/" + each.length, make("br")]).flat(), nic.mac]),
+    routes.length > 0 ? [make("h3", {}, "Routes"), table(["to", "kind", "out", "via", "learned from"], routes)] : null,
     endOf.has(name) ? make("p", {}, link(["reach", name], "whom it reaches")) : null);
   followed = {machines: new Set(), chosen: "machine-" + name};
 }
@@ -110,102 +118,138 @@ function showSegment(name) {
   const prefixes = data.addresses.prefixes.filter(each => each.segment === name);
   const on = data.machines.flatMap(machine => machine.nics.filter(nic => nic.segment === name).map(nic => [machine, nic]));
   side(make("h2", {}, name),
-    table(["prefix", "gateway", "used", "free"], prefixes.map(each => [each.prefix, each.gateway || "", String(each.used), String(each.free)])),
+    table(["prefix", "gateway", "used", "free"], prefixes, each => [each.prefix, each.gateway || "", String(each.used), String(each.free)]),
     make("h3", {}, "On it"),
-    table(["NIC", "addresses"], on.map(([machine, nic]) => [link(["machine", machine.machine], machine.machine + "/" + nic.name),
-      nic.addresses.map(each => [each.address, make("br")]).flat()])));
+    table(["NIC", "addresses"], on, ([machine, nic]) => [link(["machine", machine.machine], machine.machine + "/" + nic.name),
+      nic.addresses.map(each => [each.address, make("br")]).flat()]));
   followed = {machines: new Set(), chosen: "segment-" + name};
 }
 
 // --- views -----------------------------------------------------------------------------------------
 
-// Cells are reached by the arrow keys; one at a time is in the order of Tab.
-function matrix(chosenFrom, chosenTo, under) {
+// What a cell shows: its class, its sign, and what it says.
+function cellOf(from, to, lost) {
+  const pair = pairAt(from, to);
+  return from === to ? ["self", "\u00b7", "itself"]
+    : lost.has(from * size + to) ? ["lost", "\u2715", "loses its reply"]
+    : !pair.isAsked ? ["self", " ", "not asked"]
+    : pair.why < 0 ? ["yes", "\u2713", "reply"]
+    : [data.whys[pair.why].finding === null ? "wanted" : "no", "\u2013", "no reply, " + data.whys[pair.why].cause];
+}
+
+// Cells are reached by the arrow keys; one at a time is in the order of Tab. So many are there that
+// what one says is put on it when somebody comes to it.
+function matrix(under) {
   const lost = new Set(under ? under.lost : []);
   const base = under ? ["cuts", under.cut] : ["reach"];
-  const cell = (from, to) => {
-    const pair = pairAt(from, to);
-    const isLost = lost.has(from * size + to);
-    const [kind, sign, says] = from === to ? ["self", "\u00b7", "itself"]
-      : isLost ? ["lost", "\u2715", "loses its reply"]
-      : !pair.isAsked ? ["self", " ", "not asked"]
-      : pair.why < 0 ? ["yes", "\u2713", "reply"]
-      : [data.whys[pair.why].finding === null ? "wanted" : "no", "\u2013", "no reply, " + data.whys[pair.why].cause];
-    const isChosen = from === chosenFrom && to === chosenTo;
-    return make("td", {}, make("button", {class: kind + (isChosen ? " chosen" : ""), "data-from": from, "data-to": to,
-      tabindex: isChosen || (chosenTo === undefined && from === 0 && to === 0) ? 0 : -1,
-      "aria-label": data.ends[from].label + " to " + data.ends[to].label + ": " + says,
-      title: data.ends[from].label + " to " + data.ends[to].label + ": " + says}, sign));
-  };
   const all = [...Array(size).keys()];
-  const element = make("table", {class: "matrix"},
-    make("thead", {}, make("tr", {}, make("th", {scope: "col"}, make("span", {class: "faint"}, "from \\ to")),
-      all.map(to => make("th", {scope: "col"}, make("span", {class: "column"}, data.ends[to].label))))),
-    make("tbody", {}, all.map(from => make("tr", {}, make("th", {scope: "row", class: "row"}, data.ends[from].label),
-      all.map(to => cell(from, to))))));
-  element.addEventListener("click", event => {
-    const button = event.target.closest("button");
-    if (button) go([...base, data.ends[button.dataset.from].label, data.ends[button.dataset.to].label]);
-  });
+  const cell = (from, to) => {
+    const [kind, sign] = cellOf(from, to, lost);
+    const made = document.createElement("div");
+    made.className = kind;
+    made.setAttribute("role", "gridcell");
+    made.textContent = sign;
+    return made;
+  };
+  const row = (...children) => make("div", {role: "row"}, ...children);
+  const rows = all.map(from => row(make("div", {role: "rowheader"}, data.ends[from].label), all.map(to => cell(from, to))));
+  const element = make("div", {class: "matrix", role: "grid", "aria-label": "who reaches whom"},
+    row(make("div", {role: "columnheader", class: "faint"}, "from \\ to"), all.map(to => make("div", {role: "columnheader"}, make("span", {}, data.ends[to].label)))), rows);
+  element.style.setProperty("--names", Math.max(10, ...data.ends.map(end => end.label.length)) + "ch");
+  element.style.setProperty("--count", size);
+  const cellAt = (from, to) => rows[from].children[to + 1];
+  const placeOf = target => {
+    const at = target.closest("[role=gridcell]");
+    return at ? [rows.indexOf(at.parentNode), [...at.parentNode.children].indexOf(at) - 1] : null;
+  };
+  const describe = place => {
+    const at = cellAt(...place);
+    at.title = data.ends[place[0]].label + " to " + data.ends[place[1]].label + ": " + cellOf(...place, lost)[2];
+    at.setAttribute("aria-label", at.title);
+    return at;
+  };
+  const enter = place => {
+    element.querySelectorAll("[tabindex]").forEach(each => each.removeAttribute("tabindex"));
+    const at = describe(place);
+    at.tabIndex = 0;
+    return at;
+  };
+  const open = place => go([...base, data.ends[place[0]].label, data.ends[place[1]].label]);
+  element.addEventListener("mouseover", event => { const place = placeOf(event.target); if (place) describe(place); });
+  element.addEventListener("click", event => { const place = placeOf(event.target); if (place) open(place); });
   element.addEventListener("keydown", event => {
-    const move = {ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1]}[event.key];
-    const button = event.target.closest("button");
-    if (!move || !button) return;
-    const next = element.querySelector(`[data-from="${+button.dataset.from + move[0]}"][data-to="${+button.dataset.to + move[1]}"]`);
-    if (next) { button.tabIndex = -1; next.tabIndex = 0; next.focus(); }
+    const move = {ArrowUp: [-1, 0], ArrowDown: [1, 0], ArrowLeft: [0, -1], ArrowRight: [0, 1], Enter: [0, 0], " ": [0, 0]}[event.key];
+    const place = placeOf(event.target);
+    if (!move || !place) return;
     event.preventDefault();
+    if (move[0] === 0 && move[1] === 0) return open(place);
+    const next = [place[0] + move[0], place[1] + move[1]];
+    if (next.every(each => each >= 0 && each < size)) enter(next).focus();
   });
-  return element;
+  const choose = (from, to) => {
+    element.querySelectorAll(".chosen").forEach(each => each.classList.remove("chosen"));
+    if (from !== undefined && to !== undefined) enter([from, to]).classList.add("chosen");
+    else if (size > 0 && !element.querySelector("[tabindex]")) enter([0, 0]);
+  };
+  return {element, choose, cellAt, under};
 }
+let shownMatrix = null; // what the view shows, if it is a matrix
 
 const notes = () => data.notes.map(note => make("p", {class: "faint"}, note));
 
 const views = {
   reach(from, to) {
-    const [row, column] = [endOf.get(from), endOf.get(to)];
-    if (row !== undefined && column !== undefined) showPair(row, column);
-    return [make("p", {}, "\u2713 reply, \u2013 none (filled: a finding has its cause; outlined: none has). "
-      + "Choose a cell for the journey there and back."), notes(), matrix(row, column)];
+    return matrixView(null, from, to, () => [make("p", {}, "\u2713 reply, \u2013 none (filled: a finding has its cause; outlined: none has). "
+      + "Choose a cell for the journey there and back."), notes()]);
   },
   findings(number) {
     const found = data.check.findings;
     if (number !== undefined && found[number]) side(make("h2", {}, "Finding " + (+number + 1)), findingText(+number));
     return found.length === 0 ? make("p", {class: "good"}, "Nothing is wrong with this plan.")
-      : [mending, table(["number", "finding", "line", "what is wrong", "remedy"], found.map((each, i) => [link(["findings", String(i)], "!" + (i + 1)),
-          make("span", {class: each.severity === "error" ? "bad" : ""}, each.severity + " " + each.finding), String(each.at.line),
-          each.explanation, make("span", {class: "mono"}, each.remedy || "")]))];
+      : [mending, table(["number", "finding", "line", "what is wrong", "remedy"], found.map((each, i) => [each, i]),
+          ([each, i]) => [link(["findings", String(i)], "!" + (i + 1)),
+            make("span", {class: each.severity === "error" ? "bad" : ""}, each.severity + " " + each.finding), String(each.at.line),
+            each.explanation, make("span", {class: "mono"}, each.remedy || "")])];
   },
   ask: (from, to) => askView(from, to),
   expectations() {
-    return table(["met", "from", "to", "asked", "expected", "line", "what happens"], data.expectations.map(each =>
+    return table(["met", "from", "to", "asked", "expected", "line", "what happens"], data.expectations, each =>
       [make("span", {class: each.passed ? "good" : "bad"}, each.passed ? "\u2713 met" : "\u2715 not met"), each.from, each.to,
-       each.service || "ping", each.gets, String(each.at.line), each.explanation || ""]));
+       each.service || "ping", each.gets, String(each.at.line), each.explanation || ""]);
   },
   addresses() {
-    return table(["site", "segment", "prefix", "gateway", "DHCP", "used", "free", "how full"], data.addresses.prefixes.map(each => {
+    return table(["site", "segment", "prefix", "gateway", "DHCP", "used", "free", "how full"], data.addresses.prefixes, each => {
       const share = each.used / (each.used + each.free);
       return [each.site, link(["segment", each.segment], each.segment), each.prefix, each.gateway || "",
         each.dhcp ? String(each.dhcp.first || each.dhcp) : "", String(each.used), String(each.free),
         make("span", {class: "bar", role: "img", "aria-label": Math.round(100 * share) + " % used"},
           Object.assign(make("i"), {style: "width:" + (100 * share).toFixed(1) + "%"}))];
-    }));
+    });
   },
   machines() {
-    return table(["machine", "kind", "state", "NICs"], data.machines.map(machine => [link(["machine", machine.machine], machine.machine),
+    return table(["machine", "kind", "state", "NICs"], data.machines, machine => [link(["machine", machine.machine], machine.machine),
       machine.kind, machine.state, machine.nics.map(nic => [make("span", {class: "mono"}, nic.name + " " + nic.segment + " "
-        + nic.addresses.map(each => each.address).join(" ")), make("br")]).flat()]));
+        + nic.addresses.map(each => each.address).join(" ")), make("br")]).flat()]);
   },
   cuts(name, from, to) {
     const under = data.cuts.find(each => each.cut === name);
-    const [row, column] = [endOf.get(from), endOf.get(to)];
-    if (under && row !== undefined && column !== undefined) showPair(row, column, under);
-    const list = table(["cut", "pairs that lose their reply"], data.cuts.map(each => [link(["cuts", each.cut], each.cut), String(each.lost.length)]));
-    return under ? [make("p", {}, make("strong", {}, "without " + under.cut), ": " + under.lost.length
-        + " pairs lose their reply (\u2715). ", link(["picture", shownView(), under.cut], "in the picture"), " ",
-        link(["cuts"], "all cuts")), matrix(row, column, under)]
-      : [notes(), list];
+    if (!under) shownMatrix = null;
+    if (!under) return [notes(), table(["cut", "pairs that lose their reply"], data.cuts,
+      each => [link(["cuts", each.cut], each.cut), String(each.lost.length)])];
+    return matrixView(under, from, to, () => make("p", {}, make("strong", {}, "without " + under.cut), ": " + under.lost.length
+      + " pairs lose their reply (\u2715). ", link(["picture", shownView(), under.cut], "in the picture"), " ", link(["cuts"], "all cuts")));
   },
 };
+
+// Null if the matrix stands there already.
+function matrixView(under, from, to, heading) {
+  const [row, column] = [endOf.get(from), endOf.get(to)];
+  if (row !== undefined && column !== undefined) showPair(row, column, under);
+  const isShown = shownMatrix !== null && shownMatrix.under === under;
+  if (!isShown) shownMatrix = matrix(under);
+  shownMatrix.choose(row, column);
+  return isShown ? null : [heading(), shownMatrix.element];
+}
 
 // --- the picture -----------------------------------------------------------------------------------
 
@@ -269,8 +313,8 @@ function showCut() {
   side(make("h2", {}, "without " + drawnCut.cut),
     make("p", {}, drawnCut.lost.length + " pairs lose their reply. ", link(["cuts", drawnCut.cut], "in the matrix")),
     make("p", {class: "faint"}, "Crossed: what no longer works. Underlined: who loses replies."),
-    rows.length > 0 ? table(["machine", "gets no reply from"], rows.map(([name, count]) =>
-      [link(["machine", name], name), counted(count, "other")])) : null);
+    rows.length > 0 ? table(["machine", "gets no reply from"], rows, ([name, count]) =>
+      [link(["machine", name], name), counted(count, "other")]) : null);
   followed = {machines: new Set(), chosen: null};
 }
 const counted = (count, noun) => count + " " + noun + (count === 1 ? "" : "s");
@@ -284,7 +328,7 @@ function pictureTools(svg) {
       on: {click: () => go(["picture", each.dataset.view, ...(drawnCut ? [drawnCut.cut] : [])])}}, each.dataset.view)),
     make("button", {"aria-label": "larger", on: {click: () => zoom(0.8)}}, "+"),
     make("button", {"aria-label": "smaller", on: {click: () => zoom(1.25)}}, "\u2212"),
-    make("button", {on: {click: () => svg.setAttribute("viewBox", svg.dataset.whole)}}, "all of it"),
+    make("button", {on: {click: () => look(whole(svg))}}, "all of it"),
     data.cuts.length > 0 ? make("label", {}, "without ", without) : "",
     isLive ? make("button", {"aria-pressed": picking !== null, on: {click: () => { picking = picking ? null : []; pictureTools(svg); }}},
       "ask between two machines") : "",
@@ -292,11 +336,9 @@ function pictureTools(svg) {
 }
 
 function showPicture(view) {
-  byId("view-picture").hidden = false;
   picture = pictures.find(each => each.dataset.view === view) || pictures[0];
   pictures.forEach(each => { each.hidden = each !== picture; });
   const svg = picture.querySelector("svg");
-  if (!svg.dataset.whole) svg.dataset.whole = svg.getAttribute("viewBox");
   pictureTools(svg);
   drawCut(svg);
   for (const group of svg.querySelectorAll("g[id]")) {
@@ -312,24 +354,38 @@ function showPicture(view) {
     const width = Math.max(...shown.map(each => each.x + each.width)) - left;
     const height = Math.max(...shown.map(each => each.y + each.height)) - top;
     const margin = Math.max(60, (900 - width) / 2);
-    svg.setAttribute("viewBox", [left - margin, top - margin, width + 2 * margin, height + 2 * margin].join(" "));
+    look([left - margin, top - margin, width + 2 * margin, height + 2 * margin]);
+  } else {
+    look(seen.get(svg) || whole(svg));
   }
   picture.classList.toggle("following", followed.machines.size > 0 || followed.chosen !== null);
 }
 
-const box = svg => svg.getAttribute("viewBox").split(" ").map(Number);
-function zoom(factor, x = 0.5, y = 0.5) {
+// What the frame shows of each picture: left, top, width, height. The picture itself stays as it
+// is and is moved and scaled as a whole: to lay out its texts anew would take too long.
+const seen = new WeakMap();
+const whole = svg => svg.getAttribute("viewBox").split(" ").map(Number);
+function look(part) {
   const svg = picture.querySelector("svg");
-  const [left, top, width, height] = box(svg);
-  svg.setAttribute("viewBox", [left + width * (1 - factor) * x, top + height * (1 - factor) * y, width * factor, height * factor].join(" "));
+  seen.set(svg, part);
+  const [left, top, width, height] = part;
+  const scale = Math.min(frame.clientWidth / width, frame.clientHeight / height);
+  svg.style.transform = `translate(${frame.clientWidth / 2 - (left + width / 2) * scale}px, ${frame.clientHeight / 2 - (top + height / 2) * scale}px) scale(${scale})`;
+}
+function zoom(factor, x = 0.5, y = 0.5) {
+  const [left, top, width, height] = seen.get(picture.querySelector("svg"));
+  look([left + width * (1 - factor) * x, top + height * (1 - factor) * y, width * factor, height * factor]);
 }
 function pan(x, y) {
-  const svg = picture.querySelector("svg");
-  const [left, top, width, height] = box(svg);
-  svg.setAttribute("viewBox", [left + x * width, top + y * height, width, height].join(" "));
+  const [left, top, width, height] = seen.get(picture.querySelector("svg"));
+  look([left + x * width, top + y * height, width, height]);
 }
 
 const frame = byId("frame");
+new ResizeObserver(() => {
+  const svg = picture && picture.querySelector("svg");
+  if (svg && seen.has(svg) && tab === "picture") look(seen.get(svg));
+}).observe(frame);
 frame.addEventListener("wheel", event => {
   const at = frame.getBoundingClientRect();
   zoom(event.deltaY > 0 ? 1.1 : 0.9, (event.clientX - at.left) / at.width, (event.clientY - at.top) / at.height);
@@ -447,8 +503,8 @@ const pingAnswer = said => [
 const answers = {
   ping: pingAnswer,
   connection: pingAnswer,
-  trace: said => [table(["TTL", "machine", "address", "says", "round trip"], said.hops.map(hop => [String(hop.ttl), hop.machine,
-    hop.address || "*", hop.says || "nothing", hop.rtt_ms === null ? "" : hop.rtt_ms + " ms"])), pingAnswer(said.ping)],
+  trace: said => [table(["TTL", "machine", "address", "says", "round trip"], said.hops, hop => [String(hop.ttl), hop.machine,
+    hop.address || "*", hop.says || "nothing", hop.rtt_ms === null ? "" : hop.rtt_ms + " ms"]), pingAnswer(said.ping)],
   timeline: said => {
     const seconds = time => +(time / 1000).toFixed(3) + " s";
     const until = Math.max(1, ...said.stretches.map(each => each.until_ms));
@@ -459,8 +515,8 @@ const answers = {
       make("p", {}, said.longest_outage_ms === 0 ? "nothing was out of reach" : "out of reach for " + seconds(said.longest_outage_ms) + " at the longest"),
       make("div", {class: "strip", role: "img", "aria-label": "replies over " + seconds(until)}, said.stretches.map(part)),
       make("ul", {}, said.events.map(each => make("li", {}, seconds(each.at_ms) + " " + each.does + " " + each.what))),
-      table(["from", "until", "pings", "came back", "way there", "cause"], said.stretches.map(each => [seconds(each.from_ms), seconds(each.until_ms),
-        String(each.sent), String(each.received), each.received === 0 ? "" : each.out.join(" \u2192 "), each.cause || ""]))];
+      table(["from", "until", "pings", "came back", "way there", "cause"], said.stretches, each => [seconds(each.from_ms), seconds(each.until_ms),
+        String(each.sent), String(each.received), each.received === 0 ? "" : each.out.join(" \u2192 "), each.cause || ""])];
   },
 };
 
@@ -529,12 +585,16 @@ function show() {
   if (kind === "" || kind === "picture" || views[kind]) tab = kind || "picture";
   byId("tabs").replaceChildren(...tabs().map(([name, text]) =>
     make("a", {href: "#" + name, "aria-current": name === tab ? "page" : null}, text)));
-  byId("view-picture").hidden = tab !== "picture";
+  byId("view-picture").inert = byId("view-picture").hidden = tab !== "picture";
   byId("view").hidden = tab === "picture";
   if (kind === "picture" || kind === "") drawnCut = data.cuts.find(each => each.cut === rest[1]);
   if (drawnCut && kind === "picture") showCut();
   if (tab === "picture") showPicture(kind === "picture" ? rest[0] : picture && picture.dataset.view);
-  else if (views[kind]) byId("view").replaceChildren(...[views[kind](...rest)].flat(3).filter(child => child !== null));
+  else if (views[kind]) {
+    if (kind !== "reach" && kind !== "cuts") shownMatrix = null;
+    const shown = views[kind](...rest);
+    if (shown !== null) byId("view").replaceChildren(...[shown].flat(3).filter(child => child !== null));
+  }
 }
 
 // Takes the data of a page: this one, or a newer one from the server.
@@ -543,6 +603,7 @@ function load(text) {
   size = data.ends.length;
   machineOf = new Map(data.machines.map(machine => [machine.machine, machine]));
   endOf = new Map(data.ends.map((end, number) => [end.label, number]));
+  shownMatrix = null;
   drawnCut = drawnCut && data.cuts.find(each => each.cut === drawnCut.cut);
   byId("lab").textContent = data.lab;
   byId("about").textContent = data.about;
