@@ -45,6 +45,7 @@ TEST_CASE("routers choose as the standards say") {
         std::string text;
         const char* machine;
         const char* via;
+        const char* to = "10.9.0.77";
     };
     const Row rows[] = {
         {"RFC 4271 section 5.1.5: no other AS is told of a local preference",
@@ -81,6 +82,19 @@ TEST_CASE("routers choose as the standards say") {
                "networks: own}}\n  r3: {"
              + nics("3", "b") + ", bgp: {as: 64502, neighbours: {r2: {as: 64502}}}}\n",
          "r3", "10.0.2.2"},
+        {"RFC 2328 section 9.4: a designated router that takes the segment for point-to-point does "
+         "not know of it, so nobody announces the network",
+         subnets("routers:\n") + "  r1: {" + nics("1", "ab")
+             + ", ospf: {areas: {0: all}, network: {eth0: broadcast}}}\n  r2: {" + nics("2", "a")
+             + ", ospf: {areas: {0: all}, network: {eth0: point-to-point}}}\n  r3: {"
+             + nics("3", "b") + ", ospf: {areas: {0: all}}}\n",
+         "r3", "none", "10.0.1.77"},
+        {"RFC 2328 section 9.4: but it announces it itself if it is designated",
+         subnets("routers:\n") + "  r1: {" + nics("3", "ab")
+             + ", ospf: {areas: {0: all}, network: {eth0: broadcast}}}\n  r2: {" + nics("2", "a")
+             + ", ospf: {areas: {0: all}, network: {eth0: point-to-point}}}\n  r3: {"
+             + nics("1", "b") + ", ospf: {areas: {0: all}}}\n",
+         "r3", "10.0.2.3", "10.0.1.77"},
         {"RFC 2328 section 16.2: a way to an ASBR inside an area goes first",
          subnets("routers:\n") + "  r1: {" + nics("1", "ab")
              + ", ospf: {areas: {0: [a], 1: [b]}, cost: {eth0: 1, eth1: 50}}}\n  r2: {"
@@ -101,6 +115,14 @@ TEST_CASE("routers choose as the standards say") {
              + ", bgp: {as: 64502, neighbours: {r1: {as: 64501}, r3: {as: 64503}}}}\n  r3: {"
              + nics("3", "a") + ", bgp: {as: 64503, neighbours: {r2: {as: 64502}}}}\n",
          "r3", "10.0.1.1"},
+        {"RFC 4456 section 6: a reflector tells others of its AS what a client told it",
+         subnets("routers:\n") + "  r1: {" + nics("1", "ao")
+             + ", bgp: {as: 64501, neighbours: {r2: {as: 64501}}, networks: own}}\n  r2: {"
+             + nics("2", "ab")
+             + ", bgp: {as: 64501, neighbours: {r1: {as: 64501, client: true}, r3: {as: 64501}}, "
+               "networks: a}}\n  r3: {"
+             + nics("3", "b") + ", bgp: {as: 64501, neighbours: {r2: {as: 64501}}}}\n",
+         "r3", "10.0.2.2"},
         {"RFC 4271 section 9.1.2.1: a next hop may be found by another path",
          subnets("routers:\n") + "  r1: {" + nics("1", "ao")
              + ", bgp: {as: 64501, neighbours: {r2: {as: 64502}}, networks: own}}\n  r2: {"
@@ -150,7 +172,7 @@ TEST_CASE("routers choose as the standards say") {
     for (const Row& row : rows) {
         CAPTURE(row.rule);
         const lab::Lab lab = lab_of(row.text);
-        CHECK(next_hop(routing::settle(lab), row.machine, "10.9.0.77") == row.via);
+        CHECK(next_hop(routing::settle(lab), row.machine, row.to) == row.via);
     }
     const lab::Lab borders = lab_of(std::end(rows)[-1].text);
     const routing::Settled settled = routing::settle(borders);
@@ -161,6 +183,32 @@ TEST_CASE("routers choose as the standards say") {
     CHECK(disputes.front().by_turns);
     CHECK(routing::protocol_findings(borders, *settled.lessons()).front().severity
           == lab::Severity::warning);
+}
+
+TEST_CASE("policies that prefer each other's paths: chance decides, and one outcome is told") {
+    const std::string like = "policies: {like: {default: accept, rules: [{do: accept, preference: "
+                             "200}]}}\nrouters:\n";
+    auto inner = [](const char* number, const char* other, const char* on) {
+        return "  r" + std::string(number) + ": {" + nics(number, on) + ", bgp: {as: 6450" + number
+               + ", neighbours: {r3: {as: 64503}, r" + other + ": {as: 6450" + other
+               + ", takes: like}}}}\n";
+    };
+    const lab::Lab lab = lab_of(subnets(like) + inner("1", "2", "ab") + inner("2", "1", "ac")
+                                + "  r3: {" + nics("3", "bco")
+                                + ", bgp: {as: 64503, neighbours: {r1: {as: 64501}, r2: {as: "
+                                  "64502}}, networks: own}}\n");
+    const routing::Settled settled = routing::settle(lab);
+    const auto& disputes = settled.lessons()->disputes();
+    REQUIRE(disputes.size() == 1);
+    CHECK(disputes.front().by_policy);
+    CHECK(disputes.front().machines.size() == 2);
+    const auto found = routing::protocol_findings(lab, *settled.lessons());
+    REQUIRE(found.size() == 1);
+    CHECK(found.front().message.find("r1, r2 take is luck") != std::string::npos);
+    // One of the two goes by the other.
+    const std::string by_other[] = {next_hop(settled, "r1", "10.9.0.77"),
+                                    next_hop(settled, "r2", "10.9.0.77")};
+    CHECK((by_other[0] == "10.0.1.2") != (by_other[1] == "10.0.1.1"));
 }
 
 TEST_CASE("where news of a prefix stop, and why") {

@@ -713,6 +713,11 @@ json offer_value(const Lab& lab, const routing::Offer& offer) {
         value["as_path"] = offer.path.as_path;
         value["local_preference"] = offer.path.local_preference;
         value["communities"] = communities;
+        value["originator"] = maybe(offer.path.originator);
+        json clusters = json::array();
+        for (const net::Address& cluster : offer.path.clusters)
+            clusters.push_back(to_string(cluster));
+        value["clusters"] = clusters;
         value["decision"] = routing::to_string(offer.lost_by);
     }
     return value;

@@ -324,6 +324,17 @@ lab::Finding describe(const Lab& lab, const Dispute& dispute) {
     std::string names;
     for (MachineId machine : dispute.machines)
         names += (names.empty() ? "" : ", ") + lab.machines[machine].name;
+    if (dispute.by_policy)
+        return {.cause = Cause::routing_dispute,
+                .severity = lab::Severity::warning,
+                .subject = lab.machines[dispute.machines.front()].name,
+                .message = fmt::format("which way to {} {} take is luck: by their policies each "
+                                       "prefers what another tells it, so whoever is first stays; "
+                                       "{} is taken for the first",
+                                       net::to_string(dispute.to), names,
+                                       lab.machines[dispute.machines.front()].name),
+                .remedy = {{}, "let policies prefer paths at one of them alone"},
+                .at = lab.machines[dispute.machines.front()].at};
     if (dispute.by_turns)
         return {
             .cause = Cause::routing_dispute,

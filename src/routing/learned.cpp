@@ -102,6 +102,7 @@ std::string_view to_string(Decision decision) {
     case Decision::outer: return "from the same AS";
     case Decision::next_hop_cost: return "next hop further away";
     case Decision::router_id: return "higher router id";
+    case Decision::cluster_list: return "reflected more often";
     case Decision::peer_address: break;
     }
     return "higher neighbour address";

@@ -144,6 +144,7 @@ class Tracer {
                 return Stop::next_hop;
         const std::uint32_t as = lab_.speaker(n.machine)->bgp->as;
         return std::ranges::find(offer->path.as_path, as) != offer->path.as_path.end()
+                       || offer->path.originator == lab_.speaker(n.machine)->router_id
                    ? Stop::loop
                    : Stop::is_refused;
     }
@@ -154,8 +155,30 @@ class Tracer {
             return brings_in(protocol, n.other, route) ? Stop::is_refused : Stop::not_brought_in;
         if (n.protocol == Protocol::rip)
             return Stop::told_by_it;
+        if (std::ranges::any_of(lab_.owners_of(route.via), [&](const lab::Owner& owner) {
+                return owner.machine == n.machine;
+            }))
+            return Stop::told_by_it;
         const bool is_inner = lab_.speaker(n.machine)->bgp->as == lab_.speaker(n.other)->bgp->as;
-        return route.kind == RouteKind::bgp_inner && is_inner ? Stop::inside_as : Stop::is_refused;
+        return route.kind == RouteKind::bgp_inner && is_inner && !reflects(n, route)
+                   ? Stop::inside_as
+                   : Stop::is_refused;
+    }
+
+    // True if the other passes what it heard in the AS on to the machine (RFC 4456 section 6).
+    bool reflects(const Neighbour& n, const Route& route) const {
+        auto is_client = [&](MachineId machine) {
+            return std::ranges::any_of(lab_.speaker(n.other)->bgp->neighbours,
+                                       [&](const lab::BgpNeighbour& known) {
+                                           return known.client && known.machine == machine;
+                                       });
+        };
+        return is_client(n.machine)
+               || std::ranges::any_of(
+                   settled_.learned(n.other).offers(n.other), [&](const Offer& offer) {
+                       return offer.to == route.to && offer.kind == RouteKind::bgp_inner
+                              && offer.lost_by == Decision::best && is_client(offer.from);
+                   });
     }
 
     const Settled& settled_;

@@ -294,6 +294,8 @@ class Ground {
             if (!condition_.machine_on(at))
                 return Discord::no_way;
             if (is_own(lab_, condition_, at, flow.destination)) {
+                if (at == from)
+                    return Discord::own_address;
                 filter = in ? dropped_at(lab_, in, plan::Way::in, flow) : lab::FilterId{};
                 return filter ? Discord::filtered : Discord::none;
             }

@@ -143,11 +143,13 @@ class ProtocolMaker {
             entry["default"] = random_.percent(50) ? "always" : "true";
     }
 
-    int as_of(int i) const { return 64512 + (shared_as_ ? i / 2 : i); }
+    int as_of(int i) const { return 64512 + i / as_size_; }
 
-    // Everybody names everybody on a shared segment, and those of its AS.
+    // Everybody names everybody on a shared segment, and those of its AS; or there the first one,
+    // that reflects.
     void bgp(int from, int to) {
-        shared_as_ = random_.percent(50);
+        as_size_ = random_.percent(50) ? 1 : random_.percent(60) ? 2 : 4;
+        const bool is_reflected = as_size_ == 4 && random_.percent(70);
         plan_["policies"]["wary"] = {
             {"default", "accept"},
             {"rules",
@@ -166,7 +168,14 @@ class ProtocolMaker {
                     near |= joint.other == j || (joint.other < 0 && is_joined(j, joint.subnet));
                 if (j == i || !(near || as_of(i) == as_of(j)))
                     continue;
+                const bool is_inner = as_of(i) == as_of(j);
+                if (is_inner && is_reflected && i % as_size_ != 0 && j % as_size_ != 0
+                    && random_.percent(80))
+                    continue;
                 Json neighbour = {{"as", as_of(j)}};
+                if (is_inner && is_reflected && (i % as_size_ == 0 || random_.percent(20))
+                    && random_.percent(80))
+                    neighbour["client"] = true;
                 if (random_.percent(25))
                     neighbour["next-hop-self"] = true;
                 if (random_.percent(20))
@@ -230,7 +239,7 @@ class ProtocolMaker {
     Random& random_;
     bool is_quick_;
     int count_ = 0;
-    bool shared_as_ = false;
+    int as_size_ = 1;
 };
 
 } // namespace

@@ -164,6 +164,7 @@ Table told_by_jackal(const routing::Settled& settled, lab::MachineId machine) {
 
 // What this daemon does in a way of its own, recognised narrowly:
 // - A NIC without a carrier is "looped back" (RFC 2328 section 9.1), and its address a host route.
+// - An address of full length is announced as a host, at no cost of its NIC.
 // - External routes have forwarding addresses also where the next hop is on a point-to-point link.
 // - Of equal paths of BGP it shows one, and gives the kernel all.
 // - A path of BGP whose next hop is in the very prefix that it leads to has no way to it.
@@ -174,6 +175,11 @@ bool is_own_way(const routing::Settled& settled, const net::Prefix& to, bool has
         return std::ranges::any_of(lab.owners_of(to.first()), [&](const lab::Owner& owner) {
             lab::LinkId link = lab.segments[lab.nics[owner.nic].segment].link;
             return link && !settled.condition().link_up(link);
+        });
+    if (jackal && daemon && jackal->protocol == "ospf" && jackal->path == daemon->path
+        && jackal->gates == daemon->gates && to.length() == net::address_bits(to.family()))
+        return std::ranges::any_of(lab.owners_of(to.first()), [&](const lab::Owner& owner) {
+            return !lab.nics[owner.nic].is_loopback();
         });
     if (jackal && jackal->path.starts_with('E'))
         return std::ranges::any_of(lab.speakers, [&](const lab::Speaker& speaker) {

@@ -85,6 +85,7 @@ struct BgpNeighbour {
     PolicyId gives;                    ///< or none
     bool next_hop_self = false;
     bool distant = false;
+    bool client = false; ///< of a route reflector (RFC 4456)
     bool up = true;
     plan::Mark at;
 };
@@ -97,6 +98,7 @@ struct Bgp {
     plan::DefaultRoute default_route = plan::DefaultRoute::none;
     bool equal_paths = false;
     std::uint32_t hold_s = 90;
+    std::optional<net::Address> cluster_id; ///< if it is not the router id
     plan::Mark at;
 };
 

@@ -105,6 +105,7 @@ struct BgpNeighbour {
     Placed<std::string> gives;  ///< the policy for what is announced to it; empty: all
     bool next_hop_self = false; ///< inside an AS: announces itself as the next hop
     bool distant = false;       ///< of another AS, and not on a shared subnet
+    Placed<bool> client;        ///< inside an AS: paths are reflected to it and from it (RFC 4456)
     bool up = true;
     WrittenAt at;
 
@@ -119,6 +120,7 @@ struct Bgp {
     DefaultRoute default_route = DefaultRoute::none;
     bool equal_paths = false; ///< uses paths that differ in nothing but the neighbour together
     std::uint32_t hold_s = 90;
+    std::optional<net::Address> cluster_id; ///< of a reflector; its router id if unset
     WrittenAt at;
 
     friend bool operator==(const Bgp&, const Bgp&) = default;

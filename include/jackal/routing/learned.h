@@ -126,6 +126,10 @@ struct Path {
     std::uint32_t med = 0;
     bool incomplete = false;                  ///< origin: redistributed (true) or of `networks`
     std::vector<plan::Community> communities; ///< ascending
+    /// Of one that was reflected (RFC 4456): the router id of who brought it into the AS, and the
+    /// cluster ids of those who reflected it, the nearest first.
+    std::optional<net::Address> originator;
+    std::vector<net::Address> clusters;
 
     friend bool operator==(const Path&, const Path&) = default;
 };
@@ -142,6 +146,7 @@ enum class Decision : std::uint8_t {
     outer, ///< from another AS before from the same
     next_hop_cost,
     router_id,
+    cluster_list, ///< reflected less often (RFC 4456 section 9)
     peer_address,
 };
 
@@ -183,6 +188,7 @@ struct Dispute {
     std::vector<lab::MachineId> machines; ///< in the order that they change
     /// They settle if they take turns, the first of them first; who came first is luck.
     bool by_turns = false;
+    bool by_policy = false; ///< by_turns: their policies prefer each other's paths of BGP
 };
 
 /// At most so many equal-cost next hops are used together.

@@ -469,13 +469,23 @@ class BirdWriter {
         line(1, "local {} as {};", net::to_string(ends.own), bgp.as);
         line(1, "neighbor {} as {};", net::to_string(ends.peer), neighbour.as);
         line(1, "{};", is_inner || neighbour.distant ? "multihop" : "direct");
+        if (neighbour.client)
+            line(1, "rr client;{}",
+                 bgp.cluster_id ? fmt::format(" rr cluster id {};", net::to_string(*bgp.cluster_id))
+                                : "");
         line(1, "hold time {}; connect delay time 1; connect retry time 3; error wait time 1, 5;",
              std::max(bgp.hold_s, 3U));
         line(1, "{} {{", channel(family));
         line(2, "table {}; igp table master{}; preference {};", own, digit(family),
              preference(is_inner && (told_.ospf || told_.rip) ? RouteKind::bgp_inner
                                                               : RouteKind::bgp_outer));
-        if (is_inner && neighbour.next_hop_self)
+        // What a reflector passes on keeps its next hop (RFC 4456 section 10).
+        const bool is_self = is_inner && neighbour.next_hop_self;
+        const bool may_reflect = std::ranges::any_of(bgp.neighbours, &lab::BgpNeighbour::client);
+        const std::string names_itself =
+            is_self && may_reflect ? fmt::format("bgp_next_hop = {}; ", net::to_string(ends.own))
+                                   : "";
+        if (is_self && !may_reflect)
             line(2, "next hop self;");
         if (is_inner)
             line(2, "gateway recursive;");
@@ -487,12 +497,17 @@ class BirdWriter {
             line(3, "accept;");
         line(2, "}};");
         line(2, "export filter {{");
-        auto give = [&] {
+        auto policy = [&] {
             return neighbour.gives ? fmt::format("if ! {}(true, {}) then reject;",
                                                  policy_name(neighbour.gives, family), bgp.as)
                                    : std::string();
         };
+        auto give = [&] { return names_itself + policy(); };
         line(3, "if source = RTS_BGP && dest = RTD_UNREACHABLE then reject;");
+        for (std::size_t n = 0; n < bgp.neighbours.size() && !names_itself.empty(); ++n)
+            if (bgp.neighbours[n].as == bgp.as)
+                line(3, "if proto = \"bgp{}_{}\" then {{ {} accept; }}", digit(family), n,
+                     policy());
         line(3, "if source = RTS_BGP then {{ {} accept; }}", give());
         write_default(3, bgp.default_route, plan::RouteSource::bgp,
                       "bgp_med = 0; bgp_origin = ORIGIN_IGP; " + give());

@@ -214,6 +214,7 @@ class SpeakerMaker {
                 .default_route = told.default_route,
                 .equal_paths = told.equal_paths,
                 .hold_s = told.hold_s,
+                .cluster_id = told.cluster_id,
                 .at = told.at};
         for (const auto& network : told.networks) {
             if (const auto* prefix = std::get_if<net::Prefix>(&network.value)) {
@@ -238,6 +239,7 @@ class SpeakerMaker {
                          .gives = policy(told.gives.value),
                          .next_hop_self = told.next_hop_self,
                          .distant = told.distant,
+                         .client = told.client.value,
                          .up = told.up,
                          .at = told.at};
         std::optional<NicId> from;

@@ -198,11 +198,7 @@ const Key<Machine> machine_keys[] = {
     {"rip", [](Reader& r, NodeId n, Machine& m) { read_rip(r, n, protocols_of(m)); }},
     {"router-id",
      [](Reader& r, NodeId n, Machine& m) {
-         auto id = r.value(n, "an IPv4 address", [](std::string_view text) {
-             auto address = net::parse_address(text);
-             return address && address->family() == net::Family::ipv4 ? address : std::nullopt;
-         });
-         if (id)
+         if (auto id = read_ipv4_address(r, n))
              protocols_of(m).router_id = {*id, r.at(n)};
      }},
     {"routes", [](Reader& r, NodeId n, Machine& m) { read_routes(r, n, m.routes); }},

@@ -214,6 +214,11 @@ const Key<BgpNeighbour> neighbour_keys[] = {
      [](Reader& r, NodeId n, BgpNeighbour& b) {
          b.as = read_number<std::uint32_t>(r, n, 1, most_as).value_or(1);
      }},
+    {"client",
+     [](Reader& r, NodeId n, BgpNeighbour& b) {
+         read_flag(r, n, b.client.value);
+         b.client.at = r.at(n);
+     }},
     {"distant", [](Reader& r, NodeId n, BgpNeighbour& b) { read_flag(r, n, b.distant); }},
     {"from", [](Reader& r, NodeId n, BgpNeighbour& b) { read_word(r, n, b.from); }},
     {"gives", [](Reader& r, NodeId n, BgpNeighbour& b) { read_word(r, n, b.gives); }},
@@ -242,6 +247,7 @@ void read_network(Reader& r, NodeId node,
 const Key<Bgp> bgp_keys[] = {
     {"as", [](Reader& r, NodeId n,
               Bgp& b) { b.as = read_number<std::uint32_t>(r, n, 1, most_as).value_or(1); }},
+    {"cluster-id", [](Reader& r, NodeId n, Bgp& b) { b.cluster_id = read_ipv4_address(r, n); }},
     {"default", [](Reader& r, NodeId n, Bgp& b) { read_default(r, n, b.default_route); }},
     {"equal-paths", [](Reader& r, NodeId n, Bgp& b) { read_flag(r, n, b.equal_paths); }},
     {"hold",

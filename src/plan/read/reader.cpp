@@ -89,6 +89,13 @@ std::optional<net::Address> read_address(Reader& r, NodeId node) {
     return r.value(node, "an IPv4 or IPv6 address", net::parse_address);
 }
 
+std::optional<net::Address> read_ipv4_address(Reader& r, NodeId node) {
+    return r.value(node, "an IPv4 address", [](std::string_view text) {
+        auto address = net::parse_address(text);
+        return address && address->family() == net::Family::ipv4 ? address : std::nullopt;
+    });
+}
+
 // One prefix for each family at most.
 void read_prefixes(Reader& r, NodeId node, std::vector<Placed<net::Prefix>>& into) {
     r.each_item(node, [&](NodeId item) {

@@ -228,6 +228,7 @@ std::optional<std::uint16_t> read_mtu(Reader& r, NodeId node);
 std::optional<std::uint16_t> read_vlan(Reader& r, NodeId node);
 std::optional<std::chrono::microseconds> read_delay(Reader& r, NodeId node);
 std::optional<net::Address> read_address(Reader& r, NodeId node);
+std::optional<net::Address> read_ipv4_address(Reader& r, NodeId node);
 void read_address_or_name(Reader& r, NodeId node,
                           Placed<std::variant<net::Address, std::string>>& into);
 /// Addresses and names of machines.

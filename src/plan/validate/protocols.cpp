@@ -49,6 +49,9 @@ void check_bgp(Validation& v, const Bgp& bgp, const Machine& machine) {
                 v.problem(neighbour.peer.at,
                           fmt::format("{} cannot be a neighbour of itself", *name));
         }
+        if (neighbour.client.value && neighbour.as != bgp.as)
+            v.problem(neighbour.client.at,
+                      "paths are reflected inside one AS, and this neighbour is in another");
         if (!neighbour.from.value.empty())
             check_nics(v, {neighbour.from}, machine);
         check_policy(v, neighbour.takes);

@@ -26,6 +26,10 @@ BgpTables::BgpTables(const lab::Lab& lab, const PrefixNumbers& numbers)
     for (const lab::Speaker& speaker : lab.speakers)
         if (speaker.bgp)
             speakers_.push_back(&speaker);
+    prefers_by_policy_ = std::ranges::any_of(lab.policies, [](const plan::Policy& policy) {
+        return std::ranges::any_of(policy.rules,
+                                   [](const auto& rule) { return rule.preference.has_value(); });
+    });
 }
 
 std::uint32_t BgpTables::speaker_of(MachineId machine) const {
@@ -165,8 +169,9 @@ Neighbour BgpTables::judged(std::uint32_t speaker, std::uint32_t neighbour, net:
     Discord there = ground.reach(own.machine, flow, seen.filter);
     std::swap(flow.source, flow.destination);
     Discord back_there = ground.reach(other.machine, flow, unused);
-    if (there == Discord::no_way || back_there == Discord::no_way)
-        return apart(Discord::no_way);
+    for (Discord lacking : {Discord::own_address, Discord::no_way})
+        if (there == lacking || back_there == lacking)
+            return apart(lacking);
     // Either may open the connection, and what answers is let through.
     if (there == Discord::filtered && back_there == Discord::filtered)
         return apart(Discord::filtered);
@@ -235,23 +240,30 @@ void BgpTables::classify(std::vector<Injection> origins) {
 // --- paths -----------------------------------------------------------------------------------
 
 // What one router tells another of a class of prefixes, or nothing (RFC 4271 sections 5.1, 9.2).
+// Inside the AS, what was heard there is told by reflectors alone (RFC 4456 section 6), and as it
+// is (section 10).
 std::optional<Path> BgpTables::told(const Class& group, const Session& session) const {
     const Choice& choice = group.choices[session.from];
     if (!choice.has)
         return std::nullopt;
     const lab::Speaker& from = told_of(session.from);
     const lab::BgpNeighbour& neighbour = from.bgp->neighbours[session.from_neighbour];
-    bool own = choice.best.session == none;
-    if (!own) {
-        const Session& heard = sessions_[choice.best.session];
-        if (heard.from == session.to || (heard.inner && session.inner))
-            return std::nullopt;
-    }
+    const bool own = choice.best.session == none;
+    const Session* heard = own ? nullptr : &sessions_[choice.best.session];
+    if (heard != nullptr && heard->from == session.to)
+        return std::nullopt;
+    const bool is_reflected = heard != nullptr && heard->inner && session.inner;
+    if (is_reflected && !neighbour.client && !from.bgp->neighbours[heard->to_neighbour].client)
+        return std::nullopt;
     Path path = choice.best.path;
     if (has(path.communities, no_advertise) || (!session.inner && has(path.communities, no_export)))
         return std::nullopt;
-    if (!may_name_third_party(choice.best, session))
-        path.next_hop = session.from_address;
+    if (is_reflected) {
+        path.originator = path.originator.value_or(*told_of(heard->from).router_id);
+        path.clusters.insert(path.clusters.begin(), cluster_id(session.from));
+    } else if (!may_name_third_party(choice.best, session)) {
+        path.next_hop = gate_towards(choice.best, session).value_or(session.from_address);
+    }
     if (path.next_hop == session.to_address) // RFC 4271 section 5.1.3
         return std::nullopt;
     if (!session.inner && !own)
@@ -261,8 +273,22 @@ std::optional<Path> BgpTables::told(const Class& group, const Session& session) 
     if (!session.inner) {
         path.local_preference = Path{}.local_preference; // which no other AS is told (5.1.5)
         path.as_path.insert(path.as_path.begin(), from.bgp->as);
+        path.originator.reset();
+        path.clusters.clear();
     }
     return path;
+}
+
+net::Address BgpTables::cluster_id(std::uint32_t speaker) const {
+    const lab::Speaker& told = told_of(speaker);
+    return told.bgp->cluster_id ? *told.bgp->cluster_id : *told.router_id;
+}
+
+// True if the path was where the speaker is already (RFC 4271 section 9.1.2, RFC 4456 section 8).
+bool BgpTables::is_loop(const Path& path, std::uint32_t speaker) const {
+    return std::ranges::count(path.as_path, told_of(speaker).bgp->as) != 0
+           || path.originator == told_of(speaker).router_id
+           || std::ranges::count(path.clusters, cluster_id(speaker)) != 0;
 }
 
 // True if the next hop is told as it is: inside an AS, unless told otherwise, and to another AS
@@ -281,6 +307,23 @@ bool BgpTables::may_name_third_party(const Candidate& best, const Session& sessi
     return std::ranges::any_of(lab_->owners_of(best.path.next_hop), [&](const lab::Owner& owner) {
         return lab_->nics[owner.nic].segment == shared;
     });
+}
+
+// The one next hop by which the machine itself goes, if the other one is on a segment with it (RFC
+// 4271 section 5.1.3 (2)); of IPv6 only where BGP told of that, as others tell link-local ones.
+std::optional<net::Address> BgpTables::gate_towards(const Candidate& best,
+                                                    const Session& session) const {
+    if (session.inner || !session.direct_from || best.session == none)
+        return std::nullopt;
+    const std::pair key(session.from, best.path.next_hop);
+    const Ways& ways = best.path.next_hop.family() == net::Family::ipv4 ? ways_ : own_ways_;
+    auto found = ways.find(key);
+    if (found == ways.end() || !found->second || found->second->gates.size() != 1)
+        return std::nullopt;
+    const Gate& gate = found->second->gates.front();
+    return lab_->nics[gate.out].segment == lab_->nics[session.direct_from].segment
+               ? std::optional(gate.via)
+               : std::nullopt;
 }
 
 const std::optional<InteriorWay>& BgpTables::way(std::uint32_t speaker, net::Address to,
@@ -317,8 +360,7 @@ std::vector<BgpTables::Candidate> BgpTables::candidates(const Class& group, std:
         if (session.from_address.family() != family)
             continue;
         auto path = told(group, session);
-        if (!path
-            || std::ranges::find(path->as_path, told_of(speaker).bgp->as) != path->as_path.end())
+        if (!path || is_loop(*path, speaker))
             continue;
         const auto& neighbour = told_of(speaker).bgp->neighbours[session.to_neighbour];
         if (!apply(*lab_, neighbour.takes, (*numbers_)[group.prefix], *path,
@@ -382,8 +424,10 @@ void BgpTables::decide(std::vector<Candidate>& candidates) const {
          [&](const Candidate& c) { return c.session != none && session(c).inner ? 1 : 0; });
     keep(Decision::next_hop_cost, [](const Candidate& c) { return c.cost; });
     keep(Decision::router_id, [&](const Candidate& c) {
-        return c.session == none ? net::Address(0, 0) : *told_of(session(c).from).router_id;
+        return c.session == none ? net::Address(0, 0)
+                                 : c.path.originator.value_or(*told_of(session(c).from).router_id);
     });
+    keep(Decision::cluster_list, [](const Candidate& c) { return c.path.clusters.size(); });
     keep(Decision::peer_address, [&](const Candidate& c) {
         return c.session == none ? net::Address(0, 0) : session(c).from_address;
     });
@@ -399,7 +443,7 @@ void BgpTables::decide(std::vector<Candidate>& candidates) const {
 
 // The routers choose in turn until nobody changes its choice. If they come back to choices that
 // they had before, they would do so for ever.
-void BgpTables::converge(Class& group, const Surroundings& ground) {
+bool BgpTables::settle_choices(Class& group, const Surroundings& ground, bool backwards) {
     std::vector<std::uint32_t> via(speakers_.size(), none - 1); // session of the best; or none
     std::set<std::vector<std::uint32_t>> seen;
     std::set<std::uint32_t> restless;
@@ -408,7 +452,9 @@ void BgpTables::converge(Class& group, const Surroundings& ground) {
     std::vector<bool> has_news(speakers_.size(), true); // somebody it hears has chosen otherwise
     for (int round = 0; round < most_rounds && !is_too_large(); ++round) {
         bool changed = false;
-        for (std::uint32_t s = 0; s < speakers_.size(); ++s) {
+        for (std::uint32_t turn = 0; turn < speakers_.size(); ++turn) {
+            const auto last = static_cast<std::uint32_t>(speakers_.size()) - 1;
+            const std::uint32_t s = backwards ? last - turn : turn;
             if (!has_news[s])
                 continue;
             has_news[s] = false;
@@ -430,18 +476,32 @@ void BgpTables::converge(Class& group, const Surroundings& ground) {
                 has_news[listener] = true;
         }
         if (!changed)
-            break;
+            return true;
         if (circles && !restless.empty() && !seen.insert(via).second) {
             Dispute dispute{.to = (*numbers_)[group.prefix], .machines = {}};
             for (std::uint32_t s : restless)
                 dispute.machines.push_back(told_of(s).machine);
-            disputes_.push_back(std::move(dispute));
-            break;
+            if (!backwards)
+                disputes_.push_back(std::move(dispute));
+            return false;
         }
         if (!circles && round > static_cast<int>(speakers_.size()) && !seen.insert(via).second) {
             circles = true; // from here on, whoever still changes is one of the cycle
             seen = {via};
         }
+    }
+    return false;
+}
+
+// Where policies prefer paths, there may be two states that stay, of which chance takes one: it is
+// looked for by letting the routers begin in the other order.
+void BgpTables::converge(Class& group, const Surroundings& ground) {
+    if (settle_choices(group, ground, false) && prefers_by_policy_) {
+        Class other{.prefix = group.prefix,
+                    .origins = group.origins,
+                    .choices = std::vector<Choice>(speakers_.size())};
+        if (settle_choices(other, ground, true))
+            tell_apart(group, other);
     }
     for (std::uint32_t s = 0; s < speakers_.size(); ++s) {
         Choice& choice = group.choices[s];
@@ -455,6 +515,17 @@ void BgpTables::converge(Class& group, const Surroundings& ground) {
                 equal.push_back(candidate);
         choice.gate_set = gates_of(s, equal, ground);
     }
+}
+
+void BgpTables::tell_apart(const Class& one, const Class& other) {
+    Dispute dispute{
+        .to = (*numbers_)[one.prefix], .machines = {}, .by_turns = true, .by_policy = true};
+    for (std::uint32_t s = 0; s < speakers_.size(); ++s)
+        if (one.choices[s].has != other.choices[s].has
+            || one.choices[s].best.session != other.choices[s].best.session)
+            dispute.machines.push_back(told_of(s).machine);
+    if (!dispute.machines.empty())
+        disputes_.push_back(std::move(dispute));
 }
 
 // A default route that is always announced is no route of the machine's: its table has the best of

@@ -91,9 +91,14 @@ class BgpTables final : public ProtocolTables {
     void classify(std::vector<Injection> origins);
     unsigned distance(const Candidate& candidate) const;
     void choose_for_table(Choice& choice) const;
+    bool settle_choices(Class& group, const Surroundings& ground, bool backwards);
     void converge(Class& group, const Surroundings& ground);
+    void tell_apart(const Class& one, const Class& other);
     lab::NicId nic_with(lab::MachineId machine, net::Address address) const;
+    net::Address cluster_id(std::uint32_t speaker) const;
+    bool is_loop(const Path& path, std::uint32_t speaker) const;
     bool may_name_third_party(const Candidate& best, const Session& session) const;
+    std::optional<net::Address> gate_towards(const Candidate& best, const Session& session) const;
     std::optional<Path> told(const Class& group, const Session& session) const;
     std::vector<Candidate> candidates(const Class& group, std::uint32_t speaker,
                                       const Surroundings& ground);
@@ -109,6 +114,7 @@ class BgpTables final : public ProtocolTables {
     const lab::Lab* lab_;
     const PrefixNumbers* numbers_;
     std::vector<const lab::Speaker*> speakers_;
+    bool prefers_by_policy_ = false;                    ///< some policy sets a local preference
     std::vector<Session> sessions_;                     ///< by the one that is told
     std::vector<std::uint32_t> first_session_;          ///< by speaker
     std::vector<std::vector<std::uint32_t>> listeners_; ///< by speaker: whom it tells

@@ -60,8 +60,38 @@ void OspfTables::join() {
             joints_.push_back({a.node, b.node, a.told->cost, b.told->cost, pair.a, pair.b});
     }
     join_one_way();
+    const std::vector<std::uint32_t> heard = heard_point_to_point();
     for (const auto& [domain, pairs] : broadcast)
-        elect(pairs);
+        elect(pairs, heard);
+    for (std::uint32_t i = 0; i < heard.size(); ++i)
+        if (heard[i] != nowhere && !graph_->interfaces[i].transit && comes_before(heard[i], i))
+            graph_->interfaces[i].transit = true;
+}
+
+// Who is rather designated on a broadcast network (RFC 2328 section 9.4).
+bool OspfTables::comes_before(std::uint32_t interface, std::uint32_t other) const {
+    const Interface& one = graph_->interfaces[interface];
+    const Interface& two = graph_->interfaces[other];
+    return std::pair(one.told->priority, *one.speaker->router_id)
+           > std::pair(two.told->priority, *two.speaker->router_id);
+}
+
+// By interface that takes its segment for a broadcast network: the one of those heard there, which
+// take it for point-to-point, that would be designated first. It does not know of it, so nobody
+// announces that network; neither do those that are joined to it so.
+std::vector<std::uint32_t> OspfTables::heard_point_to_point() const {
+    std::vector<std::uint32_t> heard(graph_->interfaces.size(), nowhere);
+    for (const Pair& pair : graph_->pairs) {
+        if (pair.discord != Discord::network_type)
+            continue;
+        const bool is_a = graph_->interfaces[pair.a].told->point_to_point;
+        const std::uint32_t one = is_a ? pair.a : pair.b;
+        std::uint32_t& best = heard[is_a ? pair.b : pair.a];
+        if (graph_->interfaces[one].told->priority > 0
+            && (best == nowhere || comes_before(one, best)))
+            best = one;
+    }
+    return heard;
 }
 
 // Where one side takes a segment for point-to-point and the other does not, the first announces a
@@ -97,13 +127,8 @@ void OspfTables::join_one_way() {
 
 // Designated routers (RFC 2328 section 9.4), as if all had started at once: of those that hear
 // each other, the one of the highest priority, then router id. `group` are pairs on one segment.
-void OspfTables::elect(std::span<const std::uint32_t> group) {
-    auto before = [&](std::uint32_t a, std::uint32_t b) {
-        const Interface& one = graph_->interfaces[a];
-        const Interface& other = graph_->interfaces[b];
-        return std::pair(one.told->priority, *one.speaker->router_id)
-               > std::pair(other.told->priority, *other.speaker->router_id);
-    };
+void OspfTables::elect(std::span<const std::uint32_t> group,
+                       const std::vector<std::uint32_t>& heard) {
     // Camps of interfaces that hear each other, by way of others too.
     std::vector<std::uint32_t> all;
     for (std::uint32_t i : group)
@@ -128,10 +153,19 @@ void OspfTables::elect(std::span<const std::uint32_t> group) {
         camps[root(graph_->pairs[i].a)].pairs.push_back(i);
     for (auto& [_, own] : camps) {
         auto& camp = own.interfaces;
-        std::ranges::sort(camp, before);
+        std::ranges::sort(camp,
+                          [&](std::uint32_t a, std::uint32_t b) { return comes_before(a, b); });
         auto eligible = [&](std::size_t i) {
             return i < camp.size() && graph_->interfaces[camp[i]].told->priority > 0;
         };
+        const bool is_unknowing = std::ranges::any_of(camp, [&](std::uint32_t interface) {
+            return heard[interface] != nowhere && comes_before(heard[interface], camp[0]);
+        });
+        if (is_unknowing) {
+            for (std::uint32_t interface : camp)
+                graph_->interfaces[interface].transit = true;
+            continue;
+        }
         std::uint32_t designated = eligible(0) ? camp[0] : nowhere;
         std::uint32_t backup = eligible(1) ? camp[1] : nowhere;
         std::vector<std::uint32_t> members;

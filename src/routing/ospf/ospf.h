@@ -67,7 +67,7 @@ class OspfTables final : public ProtocolTables {
 
         std::uint32_t domain = 0;
         std::uint32_t node = nowhere;
-        bool transit = false; ///< joined to a network with a designated router
+        bool transit = false; ///< joined to a network with a designated router, which announces it
     };
     struct Pair { ///< two interfaces that hear each other, or could
         std::uint32_t a = 0;
@@ -141,7 +141,9 @@ class OspfTables final : public ProtocolTables {
     void add_nodes();
     void join();
     void join_one_way();
-    void elect(std::span<const std::uint32_t> group);
+    bool comes_before(std::uint32_t interface, std::uint32_t other) const;
+    std::vector<std::uint32_t> heard_point_to_point() const;
+    void elect(std::span<const std::uint32_t> group, const std::vector<std::uint32_t>& heard);
     void lay_edges();
     void drop_repeated_ids();
     void number_components();
