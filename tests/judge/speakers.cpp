@@ -166,11 +166,17 @@ Table told_by_jackal(const routing::Settled& settled, lab::MachineId machine) {
 // - A NIC without a carrier is "looped back" (RFC 2328 section 9.1), and its address a host route.
 // - An address of full length is announced as a host, at no cost of its NIC.
 // - External routes have forwarding addresses also where the next hop is on a point-to-point link.
+// - A default route that a machine always announces by RIP it takes back from a neighbour that
+// tells
+//   it where it heard it, or by a ring.
 // - Of equal paths of BGP it shows one, and gives the kernel all.
 // - A path of BGP whose next hop is in the very prefix that it leads to has no way to it.
-bool is_own_way(const routing::Settled& settled, const net::Prefix& to, bool has_equal_paths,
+bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const lab::Speaker& speaker,
                 const std::optional<Learned>& jackal, const std::optional<Learned>& daemon) {
     const lab::Lab& lab = settled.lab();
+    const bool has_equal_paths = speaker.bgp && speaker.bgp->equal_paths;
+    if (!jackal && daemon->protocol == "rip" && to.length() == 0)
+        return speaker.rip && speaker.rip->default_route == plan::DefaultRoute::always;
     if (!jackal && daemon->protocol != "bgp" && to.length() == net::address_bits(to.family()))
         return std::ranges::any_of(lab.owners_of(to.first()), [&](const lab::Owner& owner) {
             lab::LinkId link = lab.segments[lab.nics[owner.nic].segment].link;
@@ -223,12 +229,21 @@ bool has_circle(const lab::Lab& lab) {
     return std::ranges::any_of(both_ways, [](const auto& entry) { return entry.second > 1; });
 }
 
+// What routers of OSPF with one router id announce replaces each other for ever.
+bool repeats_router_id(const lab::Lab& lab) {
+    std::set<net::Address> seen;
+    return std::ranges::any_of(lab.speakers, [&](const lab::Speaker& speaker) {
+        return speaker.ospf && speaker.router_id && !seen.insert(*speaker.router_id).second;
+    });
+}
+
 } // namespace
 
 TablesHeld hold_tables(const routing::Settled& settled) {
     const lab::Lab& lab = settled.lab();
     TablesHeld held;
-    held.has_circle = has_circle(lab) || !settled.lessons()->disputes().empty();
+    held.has_circle =
+        has_circle(lab) || repeats_router_id(lab) || !settled.lessons()->disputes().empty();
     for (const lab::Speaker& speaker : lab.speakers)
         held.cannot_be_told |= !exports::bird_notes(settled, speaker.machine).empty();
     LiveLab live(settled, {.with_routing = true});
@@ -255,8 +270,7 @@ TablesHeld hold_tables(const routing::Settled& settled) {
                 continue;
             if (is_luck(daemon, jackal))
                 ++held.luck;
-            else if (is_own_way(settled, to, speaker.bgp && speaker.bgp->equal_paths, jackal,
-                                daemon))
+            else if (is_own_way(settled, to, speaker, jackal, daemon))
                 ++held.own_ways;
             else
                 held.differences.push_back(fmt::format("{}, {}: Jackal says {}; the daemon says {}",

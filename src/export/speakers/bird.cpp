@@ -545,7 +545,17 @@ std::vector<std::string> bird_notes(const routing::Settled& settled, MachineId m
     const lab::Lab& lab = settled.lab();
     const lab::Speaker* told = lab.speaker(machine);
     std::vector<std::string> notes;
-    if (told == nullptr || !told->bgp || (!told->ospf && !told->rip))
+    if (told == nullptr)
+        return notes;
+    for (lab::NicId nic : lab.nics_of(machine))
+        for (lab::AddressId id : lab.addresses_of(nic)) {
+            const lab::InterfaceAddress& own = lab.addresses[id];
+            if (own.address.family() == net::Family::ipv4 && own.length < 31
+                && own.address == own.prefix().first())
+                notes.push_back(fmt::format("nobody hears {} by {}, the address of a network",
+                                            lab.nic_name(nic), net::to_string(own.address)));
+        }
+    if (!told->bgp || (!told->ospf && !told->rip))
         return notes;
     auto count = [&](bool inner) {
         return std::ranges::count_if(told->bgp->neighbours, [&](const lab::BgpNeighbour& n) {
