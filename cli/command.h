@@ -188,6 +188,10 @@ std::string way_text(const lab::Lab& lab, const packet::Journey& journey);
 std::string verdict_text(const Style& style, const Opened& opened, const probe::PingAnswer& answer,
                          const mend::Mending* mending);
 
+/// The lines of a remedy: that of `mending` if it is given, and whether it was seen to help.
+std::string remedy_text(const Style& style, const Opened& opened, lab::Remedy remedy,
+                        const mend::Mending* mending, bool is_service);
+
 /// The options of ping, trace and connect.
 struct QuestionOptions {
     PlanOptions plan;

@@ -224,7 +224,12 @@ std::string verdict_text(const Style& style, const Opened& opened, const probe::
                     style.faint(plan::to_string(d.at, opened.lab.source)), d.explanation);
     if (answer.out && answer.outcome() != probe::Outcome::refused)
         out += fmt::format("    {}\n", error_text(opened.lab, answer));
-    lab::Remedy remedy = d.remedy;
+    return out + remedy_text(style, opened, d.remedy, mending, service.has_value());
+}
+
+std::string remedy_text(const Style& style, const Opened& opened, lab::Remedy remedy,
+                        const mend::Mending* mending, bool is_service) {
+    std::string out;
     if (mending != nullptr)
         remedy = {mending->edits, mending->advice};
     for (const std::string& line : lab::to_lines(remedy, opened.plan))
@@ -232,8 +237,8 @@ std::string verdict_text(const Style& style, const Opened& opened, const probe::
     if (mending != nullptr && !mending->edits.empty())
         out += fmt::format("    {}\n", mending->mends
                                            ? fmt::format("tried on a copy of the plan: {}",
-                                                         service ? "the service answers"
-                                                                 : "the ping gets its reply")
+                                                         is_service ? "the service answers"
+                                                                    : "the ping gets its reply")
                                            : "more is needed behind that");
     return out;
 }

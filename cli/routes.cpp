@@ -164,10 +164,26 @@ std::string choice_text(const Style& style, const Opened& opened, const routing:
            + (used ? table.text(style, 2) : "  " + style.bad("no route") + "\n");
 }
 
+// What mends a ping of the machine to what it has no route to.
+std::optional<mend::Mending> mending_of(const Opened& opened, const RoutesOptions& options,
+                                        net::Address destination,
+                                        const routing::Provenance& found) {
+    QuestionOptions question;
+    question.plan = options.plan;
+    question.from = options.machine;
+    question.to = options.to;
+    question.ping.family = destination.family();
+    auto asked = probe::question(opened.lab, question.from, question.to, question.ping);
+    if (found.to || !asked)
+        return std::nullopt;
+    return mending_of(opened, question, probe::ping(settle(opened, options.plan), *asked));
+}
+
 // How the machine came to its route: from one to who told it.
 std::string explained_text(const Style& style, const Opened& opened,
                            const routing::Settled& settled, lab::MachineId id,
-                           net::Address destination, const routing::Provenance& found) {
+                           net::Address destination, const routing::Provenance& found,
+                           const mend::Mending* mending) {
     std::string out = fmt::format("{} to {}", style.strong(opened.lab.machines[id].name),
                                   net::to_string(destination));
     if (!found.to) {
@@ -192,7 +208,16 @@ std::string explained_text(const Style& style, const Opened& opened,
         out += "\nwhere news of it stop\n";
     for (const routing::Stopped& stopped : found.stopped)
         out += fmt::format("  {}\n", exports::stopped_text(opened.lab, stopped));
-    return out;
+    return out + remedy_text(style, opened, {}, mending, false);
+}
+
+std::string explained_json(const Opened& opened, const routing::Settled& settled,
+                           const RoutesOptions& options, net::Address destination) {
+    const lab::MachineId machine = machine_named(opened.lab, options.machine);
+    const routing::Provenance found = routing::provenance(settled, machine, destination);
+    const auto mending = mending_of(opened, options, destination, found);
+    return exports::provenance_json(opened.plan, settled, machine, destination, found,
+                                    mending ? &*mending : nullptr);
 }
 
 std::string chosen_text(const Style& style, const Opened& opened, const routing::Settled& settled,
@@ -246,17 +271,17 @@ Outcome routes(RoutesOptions& options, const Style& style) {
         return {json_of(opened, options.plan, settled,
                         [&](const routing::Settled& asked) {
                             if (options.explain)
-                                return exports::provenance_json(
-                                    asked, machines.front(), *destination,
-                                    routing::provenance(asked, machines.front(), *destination));
+                                return explained_json(opened, asked, options, *destination);
                             return exports::routes_json(asked, machines, destination);
                         }),
                 status};
     std::string text;
-    if (options.explain)
-        text = explained_text(style, opened, settled, machines.front(), *destination,
-                              routing::provenance(settled, machines.front(), *destination));
-    else if (options.offers)
+    if (options.explain) {
+        auto found = routing::provenance(settled, machines.front(), *destination);
+        auto mending = mending_of(opened, options, *destination, found);
+        text = explained_text(style, opened, settled, machines.front(), *destination, found,
+                              mending ? &*mending : nullptr);
+    } else if (options.offers)
         text = offers_text(style, opened, settled, machines);
     else if (destination && machines.size() == 1)
         text = choice_text(style, opened, settled, machines.front(), *destination);

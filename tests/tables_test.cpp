@@ -115,6 +115,11 @@ TEST_CASE("routers choose as the standards say") {
              + ", bgp: {as: 64502, neighbours: {r1: {as: 64501}, r3: {as: 64503}}}}\n  r3: {"
              + nics("3", "a") + ", bgp: {as: 64503, neighbours: {r2: {as: 64502}}}}\n",
          "r3", "10.0.1.1"},
+        {"RFC 2453 section 3.9.1: all networks of a NIC are announced, also its second one",
+         "lab: t\nsubnets:\n  a: {prefix: 10.0.1.0/24}\n  b: {prefix: 10.0.2.0/24}\nrouters:\n"
+         "  r1: {nics: [{subnet: a}, {subnet: b, address: [10.0.2.1, 10.9.0.1/24]}], rip: {nics: "
+         "all}}\n  r2: {nics: [{subnet: a, address: 10.0.1.2}], rip: {nics: all}}\n",
+         "r2", "10.0.1.1"},
         {"RFC 4456 section 6: a reflector tells others of its AS what a client told it",
          subnets("routers:\n") + "  r1: {" + nics("1", "ao")
              + ", bgp: {as: 64501, neighbours: {r2: {as: 64501}}, networks: own}}\n  r2: {"

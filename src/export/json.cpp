@@ -122,6 +122,14 @@ json error(const Lab& lab, const probe::SeenError& seen) {
             {"from", seen.heard ? json(to_string(seen.from)) : json(nullptr)}};
 }
 
+void add_mending(json& value, const plan::Plan& plan, const mend::Mending* mending) {
+    if (mending == nullptr)
+        return;
+    value["remedy"] = remedy_text({mending->edits, mending->advice}, plan);
+    value["changes"] = changes(plan, mending->edits);
+    value["mends"] = mending->mends;
+}
+
 json ping_value(const plan::Plan& plan, const routing::Settled& settled,
                 const probe::PingAnswer& answer, const mend::Mending* mending) {
     const Lab& lab = settled.lab();
@@ -156,11 +164,7 @@ json ping_value(const plan::Plan& plan, const routing::Settled& settled,
     value.update(diagnosis(lab, *answer.diagnosis));
     value["remedy"] = remedy_text(answer.diagnosis->remedy, plan);
     value["error"] = error(lab, answer.error);
-    if (mending != nullptr) {
-        value["remedy"] = remedy_text({mending->edits, mending->advice}, plan);
-        value["changes"] = changes(plan, mending->edits);
-        value["mends"] = mending->mends;
-    }
+    add_mending(value, plan, mending);
     return value;
 }
 
@@ -761,8 +765,9 @@ std::string routes_json(const routing::Settled& settled,
     return text({{"lab", lab.name}, {"destination", maybe(destination)}, {"tables", tables}});
 }
 
-std::string provenance_json(const routing::Settled& settled, lab::MachineId machine,
-                            net::Address destination, const routing::Provenance& provenance) {
+std::string provenance_json(const plan::Plan& plan, const routing::Settled& settled,
+                            lab::MachineId machine, net::Address destination,
+                            const routing::Provenance& provenance, const mend::Mending* mending) {
     const Lab& lab = settled.lab();
     json passages = json::array();
     for (const routing::Passage& passage : provenance.passages) {
@@ -783,12 +788,15 @@ std::string provenance_json(const routing::Settled& settled, lab::MachineId mach
                            {"protocol", routing::to_string(one.neighbour.protocol)},
                            {"to", to_string(one.to)},
                            {"why", routing::to_string(one.why)}});
-    return text({{"lab", lab.name},
-                 {"machine", lab.machines[machine].name},
-                 {"destination", to_string(destination)},
-                 {"to", provenance.to ? json(to_string(*provenance.to)) : json(nullptr)},
-                 {"passages", passages},
-                 {"stopped", stopped}});
+    json value = {{"lab", lab.name},
+                  {"machine", lab.machines[machine].name},
+                  {"destination", to_string(destination)},
+                  {"to", provenance.to ? json(to_string(*provenance.to)) : json(nullptr)},
+                  {"passages", passages},
+                  {"stopped", stopped}};
+    value["remedy"] = nullptr;
+    add_mending(value, plan, mending);
+    return text(value);
 }
 
 std::string neighbours_json(const routing::Settled& settled,

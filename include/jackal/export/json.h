@@ -63,9 +63,10 @@ JACKAL_API std::string routes_json(const routing::Settled& settled,
                                    const std::vector<lab::MachineId>& machines,
                                    std::optional<net::Address> destination);
 /// How the machine came to know its route to the destination.
-JACKAL_API std::string provenance_json(const routing::Settled& settled, lab::MachineId machine,
-                                       net::Address destination,
-                                       const routing::Provenance& provenance);
+JACKAL_API std::string provenance_json(const plan::Plan& plan, const routing::Settled& settled,
+                                       lab::MachineId machine, net::Address destination,
+                                       const routing::Provenance& provenance,
+                                       const mend::Mending* mending);
 /// Who exchanges routes with whom, and why others do not.
 JACKAL_API std::string neighbours_json(const routing::Settled& settled,
                                        const std::vector<routing::Neighbour>& neighbours);

@@ -115,9 +115,18 @@ void RipTables::judge(const Interface& from, const Interface& to, const Conditio
 // what it says is final. Of equal neighbours the lower address is kept.
 void RipTables::settle(std::vector<Injection> origins, const Surroundings& /*surroundings*/) {
     for (const Interface& interface : interfaces_)
-        origins.push_back({.prefix = numbers_->find(interface.prefix),
-                           .machine = interface.machine,
-                           .metric = 1});
+        for (lab::AddressId id : lab_->addresses_of(interface.told->nic)) {
+            const lab::InterfaceAddress& own = lab_->addresses[id];
+            if (own.address.family() != interface.address.family()
+                || own.origin == lab::AddressOrigin::link_local)
+                continue;
+            const net::Prefix prefix =
+                lab_->nics[interface.told->nic].is_loopback()
+                    ? net::Prefix(own.address, net::address_bits(own.address.family()))
+                    : own.prefix();
+            origins.push_back(
+                {.prefix = numbers_->find(prefix), .machine = interface.machine, .metric = 1});
+        }
     std::ranges::sort(origins);
     table_.assign(numbers_->size(), {});
     std::vector<Best> best(lab_->machines.size());
