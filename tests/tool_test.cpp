@@ -79,6 +79,9 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"routes" + skerry + "lamp-r1 --to chart-desk", 0, "lower local preference"},
         {"routes" + skerry + "quay-r1 --offers", 0, "intra-area, area 0, from gate-r1"},
         {"routes" + skerry + "stores-r1 --to kettle --explain", 0, "AS path 64513, from lamp-r1"},
+        {"routes " SOURCE_DIR "/tests/judge/speakers/one-sided-broadcast.yaml r3 --to 10.0.3.1 "
+         "--explain",
+         1, "tried on a copy of the plan"},
         {"routes" + skerry + "stores-r1 --explain", 2, "--explain needs a machine, and --to"},
         {"neighbours" + skerry, 0, "designated router"},
         {"ping" + skerry + "chart-desk kettle --every-way", 0, "1 way"},

@@ -188,8 +188,8 @@ bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const la
             return !lab.nics[owner.nic].is_loopback();
         });
     if (jackal && jackal->path.starts_with('E'))
-        return std::ranges::any_of(lab.speakers, [&](const lab::Speaker& speaker) {
-            return std::ranges::any_of(lab.routes_of(speaker.machine), [&](lab::RouteId route) {
+        return std::ranges::any_of(lab.speakers, [&](const lab::Speaker& any) {
+            return std::ranges::any_of(lab.routes_of(any.machine), [&](lab::RouteId route) {
                 return lab.routes[route].to == to;
             });
         });
