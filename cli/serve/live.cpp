@@ -19,6 +19,14 @@ Stamp stamp_of(const std::string& path) {
     return std::tuple(is.st_ino, is.st_size, is.st_mtim.tv_sec, is.st_mtim.tv_nsec);
 }
 
+Shown shown_of(std::shared_ptr<const Loaded> loaded, reach::Check check, bool is_whole) {
+    std::string page = exports::page(loaded->opened.plan, loaded->settled, check,
+                                     {.is_live = true, .with_cuts = is_whole});
+    return {.loaded = std::move(loaded),
+            .check = std::make_shared<const reach::Check>(std::move(check)),
+            .page = std::move(page)};
+}
+
 } // namespace
 
 Loaded::Loaded(const PlanOptions& options)
@@ -61,13 +69,9 @@ void Live::show(Shown shown) {
     changed_.notify_all();
 }
 
-Shown Live::shown_of(std::shared_ptr<const Loaded> loaded, reach::Check check,
-                     bool is_whole) const {
-    std::string page = exports::page(loaded->opened.plan, loaded->settled, check,
-                                     {.is_live = true, .with_cuts = is_whole});
-    return {.loaded = std::move(loaded),
-            .check = std::make_shared<const reach::Check>(std::move(check)),
-            .page = std::move(page)};
+bool Live::is_newer() const {
+    const Stamp now = stamp_of(options_.path);
+    return now && now != seen_;
 }
 
 // First what is quickly known, then the page with its cuts and remedies.
@@ -84,6 +88,8 @@ void Live::read() {
             check = reach::check(loaded->settled);
             show(shown_of(loaded, check, false));
         }
+        if (is_newer())
+            return; // it changed meanwhile, and is read again
         std::lock_guard lock(turn_);
         start_answer();
         mend::try_remedies(loaded->opened.plan, loaded->opened.lab, check,
@@ -101,8 +107,8 @@ void Live::watch() {
     std::unique_lock lock(shown_mutex_);
     while (!changed_.wait_for(lock, pause, [&] { return is_over_; })) {
         lock.unlock();
-        if (Stamp now = stamp_of(options_.path); now && now != seen_) {
-            seen_ = now;
+        if (is_newer()) {
+            seen_ = stamp_of(options_.path);
             read();
         }
         lock.lock();

@@ -56,7 +56,7 @@ class Live {
     void watch();
     void read();
     void show(Shown shown);
-    Shown shown_of(std::shared_ptr<const Loaded> loaded, reach::Check check, bool is_whole) const;
+    bool is_newer() const; ///< the file, than what was read last
 
     PlanOptions options_;
     Stamp seen_;
