@@ -75,6 +75,12 @@ const lab::InterfaceAddress* spoken_address(const lab::Lab& lab, lab::NicId nic,
                                                                                    : nullptr;
 }
 
+net::Prefix announced_prefix(const lab::Lab& lab, const lab::InterfaceAddress& address) {
+    return lab.nics[address.nic].is_loopback()
+               ? net::Prefix(address.address, net::address_bits(address.address.family()))
+               : address.prefix();
+}
+
 net::Address sent_from(const lab::Lab& lab, lab::NicId nic, net::Address spoken) {
     if (spoken.family() == net::Family::ipv4)
         return spoken;

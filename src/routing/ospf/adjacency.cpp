@@ -32,8 +32,7 @@ void OspfTables::add_interfaces(const Condition& condition, const lab::Wiring& w
                 {.speaker = &speaker,
                  .told = &told,
                  .address = address->address,
-                 .prefix = loopback ? net::Prefix(address->address, net::address_bits(family_))
-                                    : address->prefix(),
+                 .prefix = announced_prefix(*lab_, *address),
                  .domain = loopback ? nowhere : wiring.domain(*lab_, told.nic)});
         }
     }

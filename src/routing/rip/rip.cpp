@@ -36,13 +36,11 @@ RipTables::RipTables(const lab::Lab& lab, const PrefixNumbers& numbers, const Co
                 if (address == nullptr || !is_live(lab, condition, told.nic, family))
                     continue;
                 bool loopback = lab.nics[told.nic].is_loopback();
-                interfaces_.push_back(
-                    {.machine = speaker.machine,
-                     .told = &told,
-                     .address = address->address,
-                     .prefix = loopback ? net::Prefix(address->address, net::address_bits(family))
-                                        : address->prefix(),
-                     .domain = loopback ? none : wiring.domain(lab, told.nic)});
+                interfaces_.push_back({.machine = speaker.machine,
+                                       .told = &told,
+                                       .address = address->address,
+                                       .prefix = announced_prefix(lab, *address),
+                                       .domain = loopback ? none : wiring.domain(lab, told.nic)});
             }
         }
     std::vector<std::pair<std::pair<std::uint32_t, net::Family>, std::uint32_t>> by_domain;
@@ -117,15 +115,11 @@ void RipTables::settle(std::vector<Injection> origins, const Surroundings& /*sur
     for (const Interface& interface : interfaces_)
         for (lab::AddressId id : lab_->addresses_of(interface.told->nic)) {
             const lab::InterfaceAddress& own = lab_->addresses[id];
-            if (own.address.family() != interface.address.family()
-                || own.origin == lab::AddressOrigin::link_local)
-                continue;
-            const net::Prefix prefix =
-                lab_->nics[interface.told->nic].is_loopback()
-                    ? net::Prefix(own.address, net::address_bits(own.address.family()))
-                    : own.prefix();
-            origins.push_back(
-                {.prefix = numbers_->find(prefix), .machine = interface.machine, .metric = 1});
+            if (own.address.family() == interface.address.family()
+                && own.origin != lab::AddressOrigin::link_local)
+                origins.push_back({.prefix = numbers_->find(announced_prefix(*lab_, own)),
+                                   .machine = interface.machine,
+                                   .metric = 1});
         }
     std::ranges::sort(origins);
     table_.assign(numbers_->size(), {});
