@@ -37,6 +37,14 @@ std::string nics(const char* number, const std::string& on) {
     return std::string("router-id: 192.0.2.") + number + ", nics: [" + list + "]";
 }
 
+// r1 takes "a" for a broadcast network, r2 of number 2 for point-to-point; r3 is behind r1.
+std::string one_sided(const char* r1, const char* r3) {
+    return subnets("routers:\n") + "  r1: {" + nics(r1, "ab")
+           + ", ospf: {areas: {0: all}, network: {eth0: broadcast}}}\n  r2: {" + nics("2", "a")
+           + ", ospf: {areas: {0: all}, network: {eth0: point-to-point}}}\n  r3: {" + nics(r3, "b")
+           + ", ospf: {areas: {0: all}}}\n";
+}
+
 } // namespace
 
 TEST_CASE("routers choose as the standards say") {
@@ -84,17 +92,9 @@ TEST_CASE("routers choose as the standards say") {
          "r3", "10.0.2.2"},
         {"RFC 2328 section 9.4: a designated router that takes the segment for point-to-point does "
          "not know of it, so nobody announces the network",
-         subnets("routers:\n") + "  r1: {" + nics("1", "ab")
-             + ", ospf: {areas: {0: all}, network: {eth0: broadcast}}}\n  r2: {" + nics("2", "a")
-             + ", ospf: {areas: {0: all}, network: {eth0: point-to-point}}}\n  r3: {"
-             + nics("3", "b") + ", ospf: {areas: {0: all}}}\n",
-         "r3", "none", "10.0.1.77"},
+         one_sided("1", "3"), "r3", "none", "10.0.1.77"},
         {"RFC 2328 section 9.4: but it announces it itself if it is designated",
-         subnets("routers:\n") + "  r1: {" + nics("3", "ab")
-             + ", ospf: {areas: {0: all}, network: {eth0: broadcast}}}\n  r2: {" + nics("2", "a")
-             + ", ospf: {areas: {0: all}, network: {eth0: point-to-point}}}\n  r3: {"
-             + nics("1", "b") + ", ospf: {areas: {0: all}}}\n",
-         "r3", "10.0.2.3", "10.0.1.77"},
+         one_sided("3", "1"), "r3", "10.0.2.3", "10.0.1.77"},
         {"RFC 2328 section 16.2: a way to an ASBR inside an area goes first",
          subnets("routers:\n") + "  r1: {" + nics("1", "ab")
              + ", ospf: {areas: {0: [a], 1: [b]}, cost: {eth0: 1, eth1: 50}}}\n  r2: {"
@@ -262,6 +262,15 @@ TEST_CASE("where news of a prefix stop, and why") {
              + ", bgp: {as: 64502, neighbours: {r2: {as: 64502}, r4: {as: 64502}}}}\n  r4: {"
              + nics("4", "c") + ", bgp: {as: 64502, neighbours: {r3: {as: 64502}}}}\n",
          "r4", "r3", Stop::inside_as},
+        {"two reflectors of one cluster",
+         subnets("routers:\n") + "  r1: {" + nics("1", "ao")
+             + ", bgp: {as: 64501, neighbours: {r2: {as: 64501}}, networks: own}}\n  r2: {"
+             + nics("2", "ab")
+             + ", bgp: {as: 64501, cluster-id: 192.0.2.9, neighbours: {r1: {as: 64501, client: "
+               "true}, r3: {as: 64501}}}}\n  r3: {"
+             + nics("3", "b")
+             + ", bgp: {as: 64501, cluster-id: 192.0.2.9, neighbours: {r2: {as: 64501}}}}\n",
+         "r3", "r2", Stop::loop},
         {"a policy of the one who hears",
          subnets("policies: {none: {default: refuse}}\nrouters:\n") + outer + "  r2: {"
              + nics("2", "a") + ", bgp: {as: 64502, neighbours: {r1: {as: 64501, takes: none}}}}\n",

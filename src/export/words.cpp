@@ -521,6 +521,14 @@ std::string loss_text(const routing::Offer& offer, const std::vector<routing::Ro
                        routing::administrative_distance(*loss->to), routing::to_string(*loss->to));
 }
 
+namespace {
+
+bool is_in_one_as(const lab::Lab& lab, const routing::Stopped& stopped) {
+    return lab.speaker(stopped.knows)->bgp->as == lab.speaker(stopped.lacks)->bgp->as;
+}
+
+} // namespace
+
 std::string stopped_text(const lab::Lab& lab, const routing::Stopped& stopped) {
     const std::string& knows = lab.machines[stopped.knows].name;
     const std::string& lacks = lab.machines[stopped.lacks].name;
@@ -536,9 +544,10 @@ std::string stopped_text(const lab::Lab& lab, const routing::Stopped& stopped) {
     case Stop::next_hop:
     case Stop::loop:
         return fmt::format("{} tells {} of {} by {}, in vain: {}", knows, lacks, to, protocol,
-                           stopped.why == Stop::loop
-                               ? "the AS of " + lacks + " is in the path already"
-                               : lacks + " has no way to the next hop");
+                           stopped.why != Stop::loop ? lacks + " has no way to the next hop"
+                           : is_in_one_as(lab, stopped)
+                               ? "it comes from " + lacks + " or was reflected in its cluster"
+                               : "the AS of " + lacks + " is in the path already");
     case Stop::not_brought_in:
         return fmt::format("{} knows {}, and does not bring it into {}", knows, to, protocol);
     case Stop::is_refused:

@@ -1,6 +1,6 @@
 #include "jackal/routing/provenance.h"
 
-#include "routing/protocol.h"
+#include "routing/bgp/bgp.h"
 
 #include <algorithm>
 
@@ -15,7 +15,7 @@ std::string_view to_string(Stop why) {
     case Stop::is_refused: return "refused by a policy";
     case Stop::inside_as: return "not passed on inside the AS";
     case Stop::told_by_it: return "told by the same";
-    case Stop::loop: return "its AS is in the path";
+    case Stop::loop: return "it is in the path already";
     case Stop::next_hop: return "no way to the next hop";
     case Stop::too_far: return "16 hops";
     case Stop::area: break;
@@ -142,11 +142,7 @@ class Tracer {
             if (heard.to == route.to && heard.from == n.other
                 && heard.lost_by == Decision::unreachable)
                 return Stop::next_hop;
-        const std::uint32_t as = lab_.speaker(n.machine)->bgp->as;
-        return std::ranges::find(offer->path.as_path, as) != offer->path.as_path.end()
-                       || offer->path.originator == lab_.speaker(n.machine)->router_id
-                   ? Stop::loop
-                   : Stop::is_refused;
+        return is_loop(offer->path, *lab_.speaker(n.machine)) ? Stop::loop : Stop::is_refused;
     }
 
     Stop why_unsaid(const SpokenProtocol& protocol, const Neighbour& n, const Route& route,

@@ -24,7 +24,7 @@ enum class Stop : std::uint8_t {
     is_refused,     ///< a policy of one of the two refuses it, or does not bring it in
     inside_as,      ///< BGP: heard in the AS, so not passed on there (RFC 4271 section 9.2)
     told_by_it,     ///< it goes by the other itself: split horizon (RFC 2453 3.4.3, RFC 4271 5.1.3)
-    loop,           ///< BGP: its AS is in the path already (RFC 4271 section 9.1.2)
+    loop,           ///< BGP: the path was there already (RFC 4271 9.1.2, RFC 4456 section 8)
     next_hop,       ///< BGP: it has no way to the next hop (RFC 4271 section 9.1.2.1)
     too_far,        ///< RIP: 16 hops (RFC 2453 section 3.5)
     area,           ///< OSPF: the area does not hear it: a stub, or no border router in between

@@ -260,7 +260,7 @@ std::optional<Path> BgpTables::told(const Class& group, const Session& session) 
         return std::nullopt;
     if (is_reflected) {
         path.originator = path.originator.value_or(*told_of(heard->from).router_id);
-        path.clusters.insert(path.clusters.begin(), cluster_id(session.from));
+        path.clusters.insert(path.clusters.begin(), cluster_id(from));
     } else if (!may_name_third_party(choice.best, session)) {
         path.next_hop = gate_towards(choice.best, session).value_or(session.from_address);
     }
@@ -279,15 +279,13 @@ std::optional<Path> BgpTables::told(const Class& group, const Session& session) 
     return path;
 }
 
-net::Address BgpTables::cluster_id(std::uint32_t speaker) const {
-    const lab::Speaker& told = told_of(speaker);
-    return told.bgp->cluster_id ? *told.bgp->cluster_id : *told.router_id;
+net::Address cluster_id(const lab::Speaker& speaker) {
+    return speaker.bgp->cluster_id.value_or(*speaker.router_id);
 }
 
-// True if the path was where the speaker is already (RFC 4271 section 9.1.2, RFC 4456 section 8).
-bool BgpTables::is_loop(const Path& path, std::uint32_t speaker) const {
-    return std::ranges::count(path.as_path, told_of(speaker).bgp->as) != 0
-           || path.originator == told_of(speaker).router_id
+bool is_loop(const Path& path, const lab::Speaker& speaker) {
+    return std::ranges::count(path.as_path, speaker.bgp->as) != 0
+           || path.originator == speaker.router_id
            || std::ranges::count(path.clusters, cluster_id(speaker)) != 0;
 }
 
@@ -360,7 +358,7 @@ std::vector<BgpTables::Candidate> BgpTables::candidates(const Class& group, std:
         if (session.from_address.family() != family)
             continue;
         auto path = told(group, session);
-        if (!path || is_loop(*path, speaker))
+        if (!path || is_loop(*path, told_of(speaker)))
             continue;
         const auto& neighbour = told_of(speaker).bgp->neighbours[session.to_neighbour];
         if (!apply(*lab_, neighbour.takes, (*numbers_)[group.prefix], *path,

@@ -15,6 +15,11 @@ namespace jackal::routing {
 /// Where speakers listen (RFC 4271 section 8.2.1).
 constexpr std::uint16_t bgp_port = 179;
 
+/// Its id as a reflector (RFC 4456 section 7).
+net::Address cluster_id(const lab::Speaker& speaker);
+/// True if the path was where the speaker is already (RFC 4271 section 9.1.2, RFC 4456 section 8).
+bool is_loop(const Path& path, const lab::Speaker& speaker);
+
 class BgpTables final : public ProtocolTables {
   public:
     /// No more paths than this are looked at, so that no plan exhausts the computer.
@@ -95,8 +100,6 @@ class BgpTables final : public ProtocolTables {
     void converge(Class& group, const Surroundings& ground);
     void tell_apart(const Class& one, const Class& other);
     lab::NicId nic_with(lab::MachineId machine, net::Address address) const;
-    net::Address cluster_id(std::uint32_t speaker) const;
-    bool is_loop(const Path& path, std::uint32_t speaker) const;
     bool may_name_third_party(const Candidate& best, const Session& session) const;
     std::optional<net::Address> gate_towards(const Candidate& best, const Session& session) const;
     std::optional<Path> told(const Class& group, const Session& session) const;
