@@ -165,27 +165,44 @@ std::string choice_text(const Style& style, const Opened& opened, const routing:
 }
 
 // What mends a ping of the machine to what it has no route to.
-std::optional<mend::Mending> mending_of(const Opened& opened, const RoutesOptions& options,
-                                        net::Address destination,
-                                        const routing::Provenance& found) {
+std::optional<mend::Mending> mending_of(const Opened& opened, const routing::Settled& settled,
+                                        const RoutesOptions& options, net::Address destination) {
     QuestionOptions question;
     question.plan = options.plan;
     question.from = options.machine;
     question.to = options.to;
     question.ping.family = destination.family();
     auto asked = probe::question(opened.lab, question.from, question.to, question.ping);
-    if (found.to || !asked)
+    if (!asked)
         return std::nullopt;
-    return mending_of(opened, question, probe::ping(settle(opened, options.plan), *asked));
+    return mending_of(opened, question, probe::ping(settled, *asked));
 }
 
-// How the machine came to its route: from one to who told it.
+// How a machine came to its route, or why it has none and what mends that.
+struct Explained {
+    Explained(const Opened& opened, const routing::Settled& settled, const RoutesOptions& options,
+              net::Address to)
+        : machine(machine_named(opened.lab, options.machine)), destination(to),
+          found(routing::provenance(settled, machine, to)) {
+        if (!found.to)
+            mending = mending_of(opened, settled, options, to);
+    }
+
+    const mend::Mending* mend() const { return mending ? &*mending : nullptr; }
+
+    lab::MachineId machine;
+    net::Address destination;
+    routing::Provenance found;
+    std::optional<mend::Mending> mending;
+};
+
+// From one machine to who told it.
 std::string explained_text(const Style& style, const Opened& opened,
-                           const routing::Settled& settled, lab::MachineId id,
-                           net::Address destination, const routing::Provenance& found,
-                           const mend::Mending* mending) {
-    std::string out = fmt::format("{} to {}", style.strong(opened.lab.machines[id].name),
-                                  net::to_string(destination));
+                           const routing::Settled& settled, const Explained& explained) {
+    const routing::Provenance& found = explained.found;
+    std::string out =
+        fmt::format("{} to {}", style.strong(opened.lab.machines[explained.machine].name),
+                    net::to_string(explained.destination));
     if (!found.to) {
         out += ": " + style.bad("no route") + "\n";
     } else {
@@ -208,16 +225,7 @@ std::string explained_text(const Style& style, const Opened& opened,
         out += "\nwhere news of it stop\n";
     for (const routing::Stopped& stopped : found.stopped)
         out += fmt::format("  {}\n", exports::stopped_text(opened.lab, stopped));
-    return out + remedy_text(style, opened, {}, mending, false);
-}
-
-std::string explained_json(const Opened& opened, const routing::Settled& settled,
-                           const RoutesOptions& options, net::Address destination) {
-    const lab::MachineId machine = machine_named(opened.lab, options.machine);
-    const routing::Provenance found = routing::provenance(settled, machine, destination);
-    const auto mending = mending_of(opened, options, destination, found);
-    return exports::provenance_json(opened.plan, settled, machine, destination, found,
-                                    mending ? &*mending : nullptr);
+    return out + remedy_text(style, opened, {}, explained.mend(), false);
 }
 
 std::string chosen_text(const Style& style, const Opened& opened, const routing::Settled& settled,
@@ -270,18 +278,20 @@ Outcome routes(RoutesOptions& options, const Style& style) {
     if (options.plan.json())
         return {json_of(opened, options.plan, settled,
                         [&](const routing::Settled& asked) {
-                            if (options.explain)
-                                return explained_json(opened, asked, options, *destination);
+                            if (options.explain) {
+                                const Explained explained(opened, asked, options, *destination);
+                                return exports::provenance_json(opened.plan, asked,
+                                                                explained.machine, *destination,
+                                                                explained.found, explained.mend());
+                            }
                             return exports::routes_json(asked, machines, destination);
                         }),
                 status};
     std::string text;
-    if (options.explain) {
-        auto found = routing::provenance(settled, machines.front(), *destination);
-        auto mending = mending_of(opened, options, *destination, found);
-        text = explained_text(style, opened, settled, machines.front(), *destination, found,
-                              mending ? &*mending : nullptr);
-    } else if (options.offers)
+    if (options.explain)
+        text = explained_text(style, opened, settled,
+                              Explained(opened, settled, options, *destination));
+    else if (options.offers)
         text = offers_text(style, opened, settled, machines);
     else if (destination && machines.size() == 1)
         text = choice_text(style, opened, settled, machines.front(), *destination);
@@ -308,9 +318,10 @@ void add_routes(CLI::App& app, Run& run) {
         ->type_name("END");
     command->add_flag("--offers", options->offers,
                       "all that routing protocols have, used or not, and why not");
-    command->add_flag("--explain", options->explain,
-                      "with a machine and --to: who told it of the route, and who told that one, "
-                      "back to who brought it in; without a route, where news of it stop");
+    command->add_flag(
+        "--explain", options->explain,
+        "with a machine and --to: who told it of the route, and who told that one, "
+        "back to who brought it in; without a route, where news of it stop, and what mends it");
     command->footer("Examples:\n"
                     "  jackal routes skerry.yaml quay-r1\n"
                     "  jackal routes skerry.yaml --to kettle\n"
