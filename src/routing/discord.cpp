@@ -324,39 +324,37 @@ lab::Finding describe(const Lab& lab, const Dispute& dispute) {
     std::string names;
     for (MachineId machine : dispute.machines)
         names += (names.empty() ? "" : ", ") + lab.machines[machine].name;
+    const lab::Machine& first = lab.machines[dispute.machines.front()];
+    const std::string to = net::to_string(dispute.to);
+    auto finding = [&](lab::Severity severity, std::string message, std::string advice) {
+        return lab::Finding{.cause = Cause::routing_dispute,
+                            .severity = severity,
+                            .subject = first.name,
+                            .message = std::move(message),
+                            .remedy = {{}, std::move(advice)},
+                            .at = first.at};
+    };
     if (dispute.by_policy)
-        return {.cause = Cause::routing_dispute,
-                .severity = lab::Severity::warning,
-                .subject = lab.machines[dispute.machines.front()].name,
-                .message = fmt::format("which way to {} {} take is luck: by their policies each "
-                                       "prefers what another tells it, so whoever is first stays; "
-                                       "{} is taken for the first",
-                                       net::to_string(dispute.to), names,
-                                       lab.machines[dispute.machines.front()].name),
-                .remedy = {{}, "let policies prefer paths at one of them alone"},
-                .at = lab.machines[dispute.machines.front()].at};
+        return finding(lab::Severity::warning,
+                       fmt::format("which way to {} {} take is luck: by their policies each "
+                                   "prefers what another tells it, so whoever is first stays; "
+                                   "{} is taken for the first",
+                                   to, names, first.name),
+                       "let policies prefer paths at one of them alone");
     if (dispute.by_turns)
-        return {
-            .cause = Cause::routing_dispute,
-            .severity = lab::Severity::warning,
-            .subject = lab.machines[dispute.machines.front()].name,
-            .message = fmt::format(
-                "which of {} hands over routes such as {} is luck: each prefers what another "
-                "hands over to what it hears itself, so whoever is first stays; {} is taken for "
-                "the first",
-                names, net::to_string(dispute.to), lab.machines[dispute.machines.front()].name),
-            .remedy = {{},
-                       "give what is redistributed a policy that refuses what came from "
-                       "there, or let one machine alone redistribute"},
-            .at = lab.machines[dispute.machines.front()].at};
-    return {.cause = Cause::routing_dispute,
-            .severity = lab::Severity::error,
-            .subject = lab.machines[dispute.machines.front()].name,
-            .message = fmt::format("{} change their routes to {} for ever: each choice makes "
-                                   "another one better",
-                                   names, net::to_string(dispute.to)),
-            .remedy = {{}, "let one of them prefer the path that it has by itself"},
-            .at = lab.machines[dispute.machines.front()].at};
+        return finding(
+            lab::Severity::warning,
+            fmt::format("which of {} hands over routes such as {} is luck: each prefers what "
+                        "another hands over to what it hears itself, so whoever is first stays; {} "
+                        "is taken for the first",
+                        names, to, first.name),
+            "give what is redistributed a policy that refuses what came from there, or let one "
+            "machine alone redistribute");
+    return finding(
+        lab::Severity::error,
+        fmt::format("{} change their routes to {} for ever: each choice makes another one better",
+                    names, to),
+        "let one of them prefer the path that it has by itself");
 }
 
 std::vector<lab::Finding> protocol_findings(const Lab& lab, const Learned& learned) {

@@ -166,9 +166,7 @@ Table told_by_jackal(const routing::Settled& settled, lab::MachineId machine) {
 // - A NIC without a carrier is "looped back" (RFC 2328 section 9.1), and its address a host route.
 // - An address of full length is announced as a host, at no cost of its NIC.
 // - External routes have forwarding addresses also where the next hop is on a point-to-point link.
-// - A default route that a machine always announces by RIP it takes back from a neighbour that
-// tells
-//   it where it heard it, or by a ring.
+// - A default route that a machine always announces by RIP it takes back from those that tell it.
 // - Of equal paths of BGP it shows one, and gives the kernel all.
 // - A path of BGP whose next hop is in the very prefix that it leads to has no way to it.
 bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const lab::Speaker& speaker,

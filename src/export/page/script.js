@@ -48,18 +48,19 @@ function steps(first) {
   const found = [];
   for (let at = first; at >= 0; at = data.steps[6 * at + 5]) {
     const word = part => data.steps[6 * at + part] < 0 ? "" : data.words[data.steps[6 * at + part]];
-    found.push({machine: word(0), into: word(1), out: word(2), action: word(3), detail: word(4)});
+    found.push({machine: word(0), in: word(1), out: word(2), action: word(3), detail: word(4)});
   }
   return found;
 }
 
+const wayList = way => make("ol", {class: "steps"}, way.map(step => make("li", {},
+  machineOf.has(step.machine) ? link(["machine", step.machine], step.machine) : step.machine,
+  make("span", {class: "faint"}, (step.in ? " in by " + step.in : "") + (step.out ? " out by " + step.out : "")),
+  " ", step.action, step.detail ? make("span", {class: "mono"}, " " + step.detail) : null)));
+
 function stepList(first, heading) {
   const way = steps(first);
-  if (way.length === 0) return [];
-  return [make("h3", {}, heading), make("ol", {class: "steps"}, way.map(step => make("li", {},
-    machineOf.has(step.machine) ? link(["machine", step.machine], step.machine) : step.machine,
-    make("span", {class: "faint"}, (step.into ? " in by " + step.into : "") + (step.out ? " out by " + step.out : "")),
-    " ", step.action, step.detail ? make("span", {class: "mono"}, " " + step.detail) : null)))];
+  return way.length === 0 ? [] : [make("h3", {}, heading), wayList(way)];
 }
 
 function findingText(number) {
@@ -233,9 +234,11 @@ const views = {
   },
   cuts(name, from, to) {
     const under = data.cuts.find(each => each.cut === name);
-    if (!under) shownMatrix = null;
-    if (!under) return [notes(), table(["cut", "pairs that lose their reply"], data.cuts,
-      each => [link(["cuts", each.cut], each.cut), String(each.lost.length)])];
+    if (!under) {
+      shownMatrix = null;
+      return [notes(), table(["cut", "pairs that lose their reply"], data.cuts,
+        each => [link(["cuts", each.cut], each.cut), String(each.lost.length)])];
+    }
     return matrixView(under, from, to, () => make("p", {}, make("strong", {}, "without " + under.cut), ": " + under.lost.length
       + " pairs lose their reply (\u2715). ", link(["picture", shownView(), under.cut], "in the picture"), " ", link(["cuts"], "all cuts")));
   },
@@ -256,13 +259,15 @@ function matrixView(under, from, to, heading) {
 let pictures = [...document.querySelectorAll(".picture")];
 let picture = null;
 let drawnCut; // the cut that the picture is shown under, if any
+// What a text of the picture names: the machine of a row such as desk/eth0.
+const nameIn = text => text.textContent.split("/")[0];
 const shownView = () => (picture || pictures[0]).dataset.view;
 
 // What a place of the picture tells of: a machine by its row or card, or a segment.
 function thingAt(place) {
   const group = place.closest("g[id]");
   const [, kind, name] = group ? group.id.match(/^(machine|segment)-(.*)/) || [] : [];
-  const row = place.tagName === "text" ? place.textContent.split("/")[0] : "";
+  const row = place.tagName === "text" ? nameIn(place) : "";
   if (kind === "segment" && machineOf.has(row)) return ["machine", row];
   return kind ? [kind, name] : null;
 }
@@ -294,7 +299,7 @@ function drawCut(svg) {
   for (const group of svg.querySelectorAll("g[id]")) {
     const [title, ...rows] = group.querySelectorAll("text");
     title.classList.toggle("loses", losers.has(group.id.replace(/^machine-/, "")));
-    rows.forEach(text => text.classList.toggle("loses", losers.has(text.textContent.split("/")[0])));
+    rows.forEach(text => text.classList.toggle("loses", losers.has(nameIn(text))));
   }
 }
 
@@ -343,7 +348,7 @@ function showPicture(view) {
   drawCut(svg);
   for (const group of svg.querySelectorAll("g[id]")) {
     const name = group.id.replace(/^(machine|segment|switch|site)-/, "");
-    const rows = [...group.querySelectorAll("text")].map(text => text.textContent.split("/")[0]);
+    const rows = [...group.querySelectorAll("text")].map(nameIn);
     const isOnWay = followed.machines.has(name) || rows.some(row => followed.machines.has(row));
     group.classList.toggle("on-way", isOnWay);
     group.classList.toggle("chosen", group.id === followed.chosen);
@@ -490,10 +495,6 @@ const questions = {
 };
 const fieldLabels = {service: ["service", "tcp/22"], cut: ["without", "a cut"], count: ["pings", "60"], interval: ["one every", "1s"],
   "cut-at": ["cut at", "10s=WHAT"], "mend-at": ["mended at", "40s=WHAT"]};
-
-const wayList = list => make("ol", {class: "steps"}, list.map(step => make("li", {}, step.machine,
-  make("span", {class: "faint"}, (step.in ? " in by " + step.in : "") + (step.out ? " out by " + step.out : "")),
-  " ", step.action, make("span", {class: "mono"}, " " + step.detail))));
 
 const pingAnswer = said => [
   make("h2", {class: said.cause ? "bad" : "good"}, said.verdict + (said.cause ? ": " + said.cause : "")),

@@ -158,18 +158,6 @@ void next_hop(Inspection& in, MachineId id, const StaticRoute& route) {
     in.found.push_back(std::move(finding));
 }
 
-} // namespace
-
-void next_hops(Inspection& in) {
-    for (const UnresolvedRoute& route : in.lab.unresolved_routes)
-        in.found.push_back(describe(in.lab, route, Seen::in_tables));
-    for (MachineId id : in.lab.machines.ids())
-        for (RouteId route : in.lab.routes_of(id))
-            next_hop(in, id, in.lab.routes[route]);
-}
-
-namespace {
-
 // Gives a router's NIC there an address, if it has none at all; else a router is put there.
 Remedy claim_gateway(Inspection& in, const Subnet& subnet) {
     for (NicId id : in.lab.segments[subnet.segment].nics) {
@@ -182,6 +170,14 @@ Remedy claim_gateway(Inspection& in, const Subnet& subnet) {
 }
 
 } // namespace
+
+void next_hops(Inspection& in) {
+    for (const UnresolvedRoute& route : in.lab.unresolved_routes)
+        in.found.push_back(describe(in.lab, route, Seen::in_tables));
+    for (MachineId id : in.lab.machines.ids())
+        for (RouteId route : in.lab.routes_of(id))
+            next_hop(in, id, in.lab.routes[route]);
+}
 
 void subnet_gateways(Inspection& in) {
     for (const Subnet& subnet : in.lab.subnets) {
