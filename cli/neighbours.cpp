@@ -89,7 +89,8 @@ std::vector<std::string> cells(const lab::Lab& lab, const routing::LinkState& st
                 + (state.type == 0 ? "" : fmt::format(" {}", state.type)),
             lab.machines[state.origin].name,
             state.neighbour ? lab.machines[state.neighbour].name : net::to_string(state.to),
-            fmt::format("{}", state.cost)};
+            fmt::format("{}", state.cost),
+            state.forward ? net::to_string(*state.forward) : ""};
 }
 
 std::vector<std::vector<std::string>> database_rows(const routing::Settled& settled,
@@ -107,7 +108,7 @@ std::string database_text(const Style& style, const lab::Lab& lab, const routing
                           const std::vector<lab::MachineId>& machines) {
     std::string out;
     for (lab::MachineId id : machines) {
-        Table table({"family", "area", "kind", "from", "to", "cost"});
+        Table table({"family", "area", "kind", "from", "to", "cost", "forwarding address"});
         auto states = settled.learned(id).link_states(id);
         for (const routing::LinkState& state : states)
             table.add(cells(lab, state));
@@ -194,13 +195,13 @@ Outcome neighbours(NeighboursOptions& options, const Style& style) {
                         }),
                 status};
     if (options.database)
-        return {database_text(style, opened.lab, settled, machines)
-                + changes_text(style, opened, options.plan, settled,
-                               {{"machine", "family", "area", "kind", "from", "to", "cost"},
-                                6,
-                                [&](const routing::Settled& asked) {
-                                    return database_rows(asked, machines);
-                                }})};
+        return {
+            database_text(style, opened.lab, settled, machines)
+            + changes_text(
+                style, opened, options.plan, settled,
+                {{"machine", "family", "area", "kind", "from", "to", "cost", "forwarding_address"},
+                 6,
+                 [&](const routing::Settled& asked) { return database_rows(asked, machines); }})};
     if (options.announced)
         return {announced_text(style, opened.lab, settled, wanted)
                 + changes_text(style, opened, options.plan, settled,

@@ -27,12 +27,16 @@ std::string via_text(const lab::Lab& lab, net::Address via) {
     return text;
 }
 
+std::string gate_text(const lab::Lab& lab, const routing::Gate& gate) {
+    return gate.is_direct() ? "directly" : via_text(lab, gate.via);
+}
+
 std::vector<std::string> cells(const lab::Lab& lab, const routing::Route& route) {
     bool is_far = route.kind >= routing::RouteKind::static_route;
     return {prefix_text(route.to),
             std::string(routing::to_string(route.kind)),
             lab.nics[route.out].name,
-            is_far ? via_text(lab, route.via) : "",
+            route.has_next_hop() ? via_text(lab, route.via) : "",
             route.source ? net::to_string(lab.addresses[route.source].address) : "",
             is_far ? fmt::format("{}", route.metric) : "",
             is_far ? fmt::format("{}", routing::administrative_distance(route.kind)) : ""};
@@ -121,7 +125,7 @@ std::string offers_text(const Style& style, const Opened& opened, const routing:
         for (const routing::Offer& offer : offers) {
             std::string via;
             for (const routing::Gate& gate : offer.gates)
-                via += (via.empty() ? "" : ", ") + via_text(opened.lab, gate.via);
+                via += (via.empty() ? "" : ", ") + gate_text(opened.lab, gate);
             std::string lost = exports::loss_text(offer, own);
             table.add({prefix_text(offer.to), std::string(routing::to_string(offer.kind)), via,
                        fmt::format("{}", offer.metric), exports::origin_text(opened.lab, offer),
@@ -155,7 +159,7 @@ std::string choice_text(const Style& style, const Opened& opened, const routing:
     for (const routing::Offer& offer : offers)
         if (std::string lost = exports::loss_text(offer, routes); !lost.empty())
             table.add({prefix_text(offer.to), std::string(routing::to_string(offer.kind)),
-                       offer.gates.empty() ? "" : via_text(opened.lab, offer.gates.front().via),
+                       offer.gates.empty() ? "" : gate_text(opened.lab, offer.gates.front()),
                        fmt::format("{}", offer.metric),
                        fmt::format("{}", routing::administrative_distance(offer.kind)),
                        exports::origin_text(opened.lab, offer), style.faint(lost)});

@@ -131,6 +131,7 @@ const std::vector<Row>& rows() {
          "routers.r1.ospf.redistribute: add static"},
         {AnnounceDefault{"r1", RouteSource::ospf}, "routers.r1.ospf.default: set true"},
         {SetOspfStub{"r1", 7, false}, "routers.r1.ospf.stub: remove 7"},
+        {SetOspfStub{"r1", 8, true, true}, "routers.r1.ospf.nssa: add 8"},
         {SetRouterId{"r1", address("2.2.2.2")}, "routers.r1.router-id: set 2.2.2.2 (was 1.1.1.1)"},
         {SetBgpNeighbour{"r1", "r2", 65002, false},
          "routers.r1.bgp.neighbours.r2.as: set 65002 (was 65009)"},
@@ -185,6 +186,8 @@ std::string tables(const lab::Lab& lab) {
         if (speaker.ospf) {
             for (std::uint32_t stub : speaker.ospf->stubs)
                 add("stub", number(stub));
+            for (std::uint32_t nssa : speaker.ospf->nssas)
+                add("nssa", number(nssa));
             for (const lab::Redistribution& from : speaker.ospf->redistribute)
                 add("redistribute", plan::to_string(from.from));
             add("default", number(speaker.ospf->default_route));

@@ -1,10 +1,13 @@
 // Tables that real speakers of the protocols fill in the same way; each row is a small lab, and the
 // rule of the RFC that decides.
+#include "jackal/plan/edit.h"
 #include "jackal/routing/discord.h"
 #include "jackal/routing/provenance.h"
 #include "jackal/routing/settled.h"
 
 #include "lab_of.h"
+
+#include <fmt/format.h>
 
 using namespace jackal;
 
@@ -37,12 +40,41 @@ std::string nics(const char* number, const std::string& on) {
     return std::string("router-id: 192.0.2.") + number + ", nics: [" + list + "]";
 }
 
-// r1 takes "a" for a broadcast network, r2 of number 2 for point-to-point; r3 is behind r1.
-std::string one_sided(const char* r1, const char* r3) {
+// r1 takes "a" for a broadcast network, and has a static route by way of a machine there; r2 of
+// number 2 takes it for point-to-point; r3 is behind r1.
+std::string one_sided(const char* r1, const char* r3, const char* length_of_r2 = "") {
     return subnets("routers:\n") + "  r1: {" + nics(r1, "ab")
-           + ", ospf: {areas: {0: all}, network: {eth0: broadcast}}}\n  r2: {" + nics("2", "a")
-           + ", ospf: {areas: {0: all}, network: {eth0: point-to-point}}}\n  r3: {" + nics(r3, "b")
-           + ", ospf: {areas: {0: all}}}\n";
+           + ", routes: [{to: 198.51.100.0/24, via: 10.0.1.9}], ospf: {areas: {0: all}, network: "
+             "{eth0: broadcast}, redistribute: static}}\n  r2: {router-id: 192.0.2.2, nics: "
+             "[{subnet: a, address: 10.0.1.2"
+           + length_of_r2 + "}], ospf: {areas: {0: all}, network: {eth0: point-to-point}}}\n  r3: {"
+           + nics(r3, "b") + ", ospf: {areas: {0: all}}}\n";
+}
+
+// r4 brings "own" into an NSSA, which r2 joins to the backbone and r1 by "b", and r3 by "c".
+std::string nssa() {
+    return subnets("routers:\n") + "  r1: {" + nics("1", "a")
+           + ", routes: [{to: 198.51.100.0/24, via: 10.0.1.9}], ospf: {areas: {0: all}, "
+             "redistribute: static}}\n  r2: {"
+           + nics("2", "ab") + ", ospf: {areas: {0: [a], 1: [b]}, nssa: 1}}\n  r3: {"
+           + nics("3", "ac")
+           + ", ospf: {areas: {0: [a], 1: [c]}, nssa: 1, cost: {eth1: 50}}}\n  r4: {"
+           + nics("4", "bco")
+           + ", ospf: {areas: {1: [b, c]}, nssa: 1, cost: {eth1: 50}, redistribute: connected}}\n";
+}
+
+// Two routers on a segment, each with a prefix of its own there, and one behind it.
+std::string unlike_prefixes(const char* protocol) {
+    std::string text = "lab: t\nsubnets:\n  mid: {prefix: 'fd00::/48', gateway: none}\n";
+    for (int i : {1, 2})
+        text += fmt::format("  out{0}: {{prefix: 'fd00:0:{0}::/64', gateway: none}}\n", i);
+    text += "routers:\n";
+    for (int i : {1, 2})
+        text += fmt::format("  r{0}: {{router-id: 192.0.2.{0}, nics: [{{subnet: mid, mac: "
+                            "'02:00:00:00:00:0{0}', address: 'fd00:0:0:{0}::{0}/64'}}, {{subnet: "
+                            "out{0}}}], {1}}}\n",
+                            i, protocol);
+    return text;
 }
 
 } // namespace
@@ -95,6 +127,28 @@ TEST_CASE("routers choose as the standards say") {
          one_sided("1", "3"), "r3", "none", "10.0.1.77"},
         {"RFC 2328 section 9.4: but it announces it itself if it is designated",
          one_sided("3", "1"), "r3", "10.0.2.3", "10.0.1.77"},
+        {"RFC 2328 section 10.5: and who asks for its own mask does not hear of the other at all",
+         one_sided("1", "3", "/25"), "r3", "10.0.2.1", "10.0.1.77"},
+        {"RFC 2328 section 16.4 (3): a forwarding address must be found inside OSPF",
+         one_sided("1", "3"), "r3", "none", "198.51.100.7"},
+        {"RFC 2328 section 16.4 (3): then all go by the way to it", one_sided("3", "1"), "r3",
+         "10.0.2.3", "198.51.100.7"},
+        {"RFC 2328 section 16.4 (3): from its own segment straight",
+         subnets("routers:\n") + "  r1: {" + nics("1", "a")
+             + ", routes: [{to: 198.51.100.0/24, via: 10.0.1.9}], ospf: {areas: {0: all}, "
+               "redistribute: static}}\n  r2: {"
+             + nics("2", "a") + ", ospf: {areas: {0: all}}}\n",
+         "r2", "10.0.1.9", "198.51.100.7"},
+        {"RFC 3101 section 2.3: out of an NSSA a forwarding address leads by the cheaper border",
+         nssa(), "r1", "10.0.1.2"},
+        {"RFC 3101 section 1.2: external routes do not come in, but a default route", nssa(), "r4",
+         "10.0.2.2", "198.51.100.7"},
+        {"RFC 5340 section 4.8.2: next hops are link-local, whatever prefixes the two have",
+         unlike_prefixes("ospf: {areas: {0: all}}"), "r1", "fe80::ff:fe00:2", "fd00:0:2::7"},
+        {"RFC 2080 section 2.1.1: in RIP too", unlike_prefixes("rip: {nics: all}"), "r1",
+         "fe80::ff:fe00:2", "fd00:0:2::7"},
+        {"RFC 5340 section 4.8.1: a prefix that others announce of a network is on the link",
+         unlike_prefixes("ospf: {areas: {0: all}}"), "r1", "::", "fd00:0:0:2::7"},
         {"RFC 2328 section 16.2: a way to an ASBR inside an area goes first",
          subnets("routers:\n") + "  r1: {" + nics("1", "ab")
              + ", ospf: {areas: {0: [a], 1: [b]}, cost: {eth0: 1, eth1: 50}}}\n  r2: {"
@@ -210,10 +264,43 @@ TEST_CASE("policies that prefer each other's paths: chance decides, and one outc
     const auto found = routing::protocol_findings(lab, *settled.lessons());
     REQUIRE(found.size() == 1);
     CHECK(found.front().message.find("r1, r2 take is luck") != std::string::npos);
+    const std::string states = "r1 goes by r3 and r2 by r1, or else r1 by r2 and r2 by r3";
+    CHECK(found.front().message.find(states) != std::string::npos);
     // One of the two goes by the other.
     const std::string by_other[] = {next_hop(settled, "r1", "10.9.0.77"),
                                     next_hop(settled, "r2", "10.9.0.77")};
     CHECK((by_other[0] == "10.0.1.2") != (by_other[1] == "10.0.1.1"));
+}
+
+TEST_CASE("of two borders that hand over both ways chance decides, and both states are told") {
+    auto border = [](const char* number) {
+        return "  b" + std::string(number) + ": {" + nics(number, "ab")
+               + ", rip: {nics: [a], redistribute: ospf}, ospf: {areas: {0: [b]}, redistribute: "
+                 "rip}}\n";
+    };
+    const lab::Lab lab = lab_of(subnets("routers:\n") + border("1") + border("2") + "  r3: {"
+                                + nics("3", "ao") + ", rip: {nics: all}}\n");
+    const routing::Settled settled = routing::settle(lab);
+    const auto found = routing::protocol_findings(lab, *settled.lessons());
+    REQUIRE(found.size() == 1);
+    const std::string states = "b1 goes by r3 and b2 by b1, or else b1 by b2 and b2 by r3";
+    CHECK(found.front().message.find(states) != std::string::npos);
+    CHECK(next_hop(settled, "b1", "10.9.0.77") == "10.0.1.3");
+    CHECK(next_hop(settled, "b2", "10.9.0.77") == "10.0.2.1");
+}
+
+TEST_CASE("an area that is a stub here and an NSSA there becomes the same") {
+    const std::string text = subnets("routers:\n") + "  r1: {" + nics("1", "a")
+                             + ", ospf: {areas: {1: all}, stub: 1}}\n  r2: {" + nics("2", "a")
+                             + ", ospf: {areas: {1: all}, nssa: 1}}\n";
+    const plan::Plan plan = plan::read(text, "t").plan->written();
+    const lab::Lab lab = lab::build(plan);
+    const routing::Settled settled = routing::settle(lab);
+    const auto found = routing::protocol_findings(lab, *settled.lessons());
+    REQUIRE(found.size() == 1);
+    CHECK(found.front().cause == plan::Cause::stub_differs);
+    const lab::Lab mended = lab::build(plan::apply(plan, found.front().remedy.edits));
+    CHECK(routing::protocol_findings(mended, *routing::settle(mended).lessons()).empty());
 }
 
 TEST_CASE("where news of a prefix stop, and why") {

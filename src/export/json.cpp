@@ -700,7 +700,8 @@ namespace {
 json offer_value(const Lab& lab, const routing::Offer& offer) {
     json gates = json::array();
     for (const routing::Gate& gate : offer.gates)
-        gates.push_back({{"out", maybe_nic(lab, gate.out)}, {"via", to_string(gate.via)}});
+        gates.push_back({{"out", maybe_nic(lab, gate.out)},
+                         {"via", gate.is_direct() ? json(nullptr) : json(to_string(gate.via))}});
     json value = {{"to", to_string(offer.to)},
                   {"kind", routing::to_string(offer.kind)},
                   {"distance", routing::administrative_distance(offer.kind)},
@@ -737,12 +738,11 @@ std::string routes_json(const routing::Settled& settled,
     for (lab::MachineId id : machines) {
         json rows = json::array();
         auto add = [&](const routing::Route& route) {
-            bool has_via = route.kind >= routing::RouteKind::static_route;
             rows.push_back(
                 {{"to", to_string(route.to)},
                  {"kind", routing::to_string(route.kind)},
                  {"out", maybe_nic(lab, route.out)},
-                 {"via", has_via ? json(to_string(route.via)) : json(nullptr)},
+                 {"via", route.has_next_hop() ? json(to_string(route.via)) : json(nullptr)},
                  {"source", route.source ? json(to_string(lab.addresses[route.source].address))
                                          : json(nullptr)},
                  {"distance", routing::administrative_distance(route.kind)},
@@ -853,7 +853,8 @@ std::string link_states_json(const routing::Settled& settled,
                             {"to", state.neighbour ? json(lab.machines[state.neighbour].name)
                                                    : json(to_string(state.to))},
                             {"cost", state.cost},
-                            {"type", state.type == 0 ? json(nullptr) : json(state.type)}});
+                            {"type", state.type == 0 ? json(nullptr) : json(state.type)},
+                            {"forwarding_address", maybe(state.forward)}});
         if (!rows.empty())
             databases.push_back({{"machine", lab.machines[id].name}, {"link_states", rows}});
     }

@@ -95,10 +95,10 @@ std::string step_detail(const routing::Settled& settled, const Journey& journey,
     if (step.action == packet::Action::deliver)
         return fmt::format("has {}", to_string(journey.flow.destination));
     auto route = settled.route(step.machine, journey.flow_at(index).destination);
-    if (route->kind == routing::RouteKind::connected)
-        return fmt::format("{} is connected", to_string(route->to));
     if (route->kind == routing::RouteKind::broadcast)
         return fmt::format("{} means all of a segment", to_string(route->to.first()));
+    if (!route->has_next_hop())
+        return fmt::format("{} is connected", to_string(route->to));
     return fmt::format("{} via {}{}", target(route->to), to_string(route->via),
                        holder(lab, route->via));
 }

@@ -63,8 +63,10 @@ std::vector<net::Prefix> Lab::prefixes() const {
 }
 
 std::span<const Owner> Lab::owners_of(net::Address address) const {
-    auto [first, last] = std::ranges::equal_range(owners, address, {}, &Owner::address);
-    return {first, last};
+    auto found = std::ranges::equal_range(owners, address, {}, &Owner::address);
+    if (found.empty())
+        found = std::ranges::equal_range(link_locals, address, {}, &Owner::address);
+    return {found.begin(), found.end()};
 }
 
 const InterfaceAddress* Lab::first_address(NicId nic, net::Family family) const {

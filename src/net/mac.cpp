@@ -28,6 +28,14 @@ std::optional<Mac> parse_mac(std::string_view text) {
     return mac;
 }
 
+Address link_local_address(Mac mac) {
+    constexpr std::uint64_t link_local = std::uint64_t{0xfe80} << 48;
+    constexpr std::uint64_t universal = std::uint64_t{2} << 56;
+    return {link_local,
+            ((mac.bits >> 24 << 40) | (std::uint64_t{0xfffe} << 24) | (mac.bits & 0xffffff))
+                ^ universal};
+}
+
 std::string to_string(Mac mac) {
     return fmt::format("{:02x}:{:02x}:{:02x}:{:02x}:{:02x}:{:02x}", mac.bits >> 40 & 255,
                        mac.bits >> 32 & 255, mac.bits >> 24 & 255, mac.bits >> 16 & 255,

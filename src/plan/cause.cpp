@@ -117,8 +117,9 @@ constexpr std::array cause_texts = {
               "two OSPF neighbours take their segment for parts of different areas"},
     CauseText{Cause::timers_differ, "timers-differ",
               "two OSPF neighbours have different hello or dead intervals"},
-    CauseText{Cause::stub_differs, "stub-differs",
-              "of two OSPF neighbours only one takes their area for a stub"},
+    CauseText{
+        Cause::stub_differs, "stub-differs",
+        "two OSPF neighbours take their area for different sorts: a stub, an NSSA or neither"},
     CauseText{Cause::network_type_differs, "network-type-differs",
               "two OSPF neighbours take their segment for different sorts of network"},
     CauseText{Cause::no_designated_router, "no-designated-router",

@@ -192,9 +192,10 @@ class Facts {
                               || route.kind == routing::RouteKind::broadcast
                               || (route.written && lab_.routes[route.written].is_gateway());
             if (!is_implied)
-                ways[net::to_string(route.to)].push_back(
-                    fmt::format("via {} by {} ({})", net::to_string(route.via),
-                                lab_.nics[route.out].name, routing::to_string(route.kind)));
+                ways[net::to_string(route.to)].push_back(fmt::format(
+                    "{}by {} ({})",
+                    route.has_next_hop() ? "via " + net::to_string(route.via) + " " : "",
+                    lab_.nics[route.out].name, routing::to_string(route.kind)));
         }
         for (auto& [to, some] : ways) {
             std::ranges::sort(some);

@@ -183,7 +183,7 @@ class Comparer {
             net::Address other = (*link.outer)[static_cast<std::size_t>(1 - side)];
             for (MachineId machine : {end, lab.sites[sites_[side]].core})
                 if (auto route = machine ? settled.route(machine, other) : std::nullopt;
-                    route && route->kind >= routing::RouteKind::static_route)
+                    route && route->has_next_hop())
                     way.at[side].emplace_back(plan::AddRoute{
                         lab.machines[machine].name,
                         net::Prefix(other, net::address_bits(other.family())), route->via});

@@ -126,14 +126,7 @@ class Describer {
                         both(fmt::format("{} s and {} s", own->hello_s, own->dead_s),
                              fmt::format("{} s and {} s", other->hello_s, other->dead_s))),
                 {tell_other(What::hello, own->hello_s), tell_other(What::dead, own->dead_s)});
-        case Discord::stub: {
-            bool own_stub = own_.ospf->is_stub(own->area);
-            auto word = [](bool stub) { return stub ? "a stub" : "no stub"; };
-            return say(apart
-                           + fmt::format("area {} is {}", own->area,
-                                         both(word(own_stub), word(!own_stub))),
-                       {plan::SetOspfStub{other_name(), own->area, own_stub}});
-        }
+        case Discord::stub: return area_kind(apart, own->area);
         case Discord::network_type: {
             auto word = [](bool p2p) { return p2p ? "point-to-point" : "broadcast"; };
             return say(apart + "network "
@@ -168,6 +161,26 @@ class Describer {
         case Discord::cut: return cut(apart);
         default: return identity(apart);
         }
+    }
+
+    // The other takes the area for what it is here.
+    void area_kind(const std::string& apart, std::uint32_t area) {
+        using lab::AreaKind;
+        const AreaKind own = own_.ospf->kind_of(area);
+        const AreaKind other = other_->ospf->kind_of(area);
+        auto word = [](AreaKind kind) {
+            return kind == AreaKind::stub   ? "a stub"
+                   : kind == AreaKind::nssa ? "an NSSA"
+                                            : "normal";
+        };
+        std::vector<plan::Edit> edits;
+        if (other != AreaKind::normal)
+            edits.emplace_back(
+                plan::SetOspfStub{other_name(), area, false, other == AreaKind::nssa});
+        if (own != AreaKind::normal)
+            edits.emplace_back(plan::SetOspfStub{other_name(), area, true, own == AreaKind::nssa});
+        say(apart + fmt::format("area {} is {}", area, both(word(own), word(other))),
+            std::move(edits));
     }
 
     void cut(const std::string& apart) {
@@ -312,6 +325,35 @@ lab::Finding describe(const Lab& lab, const Neighbour& neighbour) {
     return Describer(lab, neighbour).run();
 }
 
+namespace {
+
+// The states of which chance takes one: "; b1 goes by r1 and b2 by b1, or b1 by b2 and b2 by r1".
+std::string standings_text(const Lab& lab, const Dispute& dispute) {
+    auto way = [&](const std::optional<net::Address>& next_hop) {
+        if (!next_hop)
+            return std::string("itself");
+        auto owners = lab.owners_of(*next_hop);
+        return owners.empty() ? net::to_string(*next_hop)
+                              : std::string(lab.machine_name(owners.front().nic));
+    };
+    constexpr std::size_t most = 6; // more than that nobody reads
+    std::string taken;
+    std::string other;
+    for (std::size_t i = 0; i < std::min(dispute.standings.size(), most); ++i) {
+        const Dispute::Standing& standing = dispute.standings[i];
+        const std::string_view join = i == 0                              ? ""
+                                      : i + 1 == dispute.standings.size() ? " and "
+                                                                          : ", ";
+        const std::string_view name = lab.machines[standing.machine].name;
+        taken +=
+            fmt::format("{}{}{} by {}", join, name, i == 0 ? " goes" : "", way(standing.taken));
+        other += fmt::format("{}{} by {}", join, name, way(standing.other));
+    }
+    return taken.empty() ? "" : fmt::format(": {}, or else {}", taken, other);
+}
+
+} // namespace
+
 lab::Finding describe(const Lab& lab, const Dispute& dispute) {
     if (dispute.machines.empty())
         return {.cause = Cause::routing_dispute,
@@ -338,16 +380,16 @@ lab::Finding describe(const Lab& lab, const Dispute& dispute) {
         return finding(lab::Severity::warning,
                        fmt::format("which way to {} {} take is luck: by their policies each "
                                    "prefers what another tells it, so whoever is first stays; "
-                                   "{} is taken for the first",
-                                   to, names, first.name),
+                                   "{} is taken for the first{}",
+                                   to, names, first.name, standings_text(lab, dispute)),
                        "let policies prefer paths at one of them alone");
     if (dispute.by_turns)
         return finding(
             lab::Severity::warning,
             fmt::format("which of {} hands over routes such as {} is luck: each prefers what "
                         "another hands over to what it hears itself, so whoever is first stays; {} "
-                        "is taken for the first",
-                        names, to, first.name),
+                        "is taken for the first{}",
+                        names, to, first.name, standings_text(lab, dispute)),
             "give what is redistributed a policy that refuses what came from there, or let one "
             "machine alone redistribute");
     return finding(

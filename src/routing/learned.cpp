@@ -85,9 +85,10 @@ std::string_view to_string(LinkState::Kind kind) {
     case LinkState::Kind::router: return "router";
     case LinkState::Kind::network: return "network";
     case LinkState::Kind::summary: return "summary";
-    case LinkState::Kind::external: break;
+    case LinkState::Kind::external: return "external";
+    case LinkState::Kind::nssa: break;
     }
-    return "external";
+    return "nssa";
 }
 
 std::string_view to_string(Decision decision) {

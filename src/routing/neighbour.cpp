@@ -81,14 +81,19 @@ net::Prefix announced_prefix(const lab::Lab& lab, const lab::InterfaceAddress& a
                : address.prefix();
 }
 
+std::vector<net::Prefix> announced_prefixes(const lab::Lab& lab, lab::NicId nic,
+                                            net::Family family) {
+    std::vector<net::Prefix> found;
+    for (lab::AddressId id : lab.addresses_of(nic))
+        if (const lab::InterfaceAddress& row = lab.addresses[id];
+            row.address.family() == family && row.origin != lab::AddressOrigin::link_local)
+            found.push_back(announced_prefix(lab, row));
+    return found;
+}
+
 net::Address sent_from(const lab::Lab& lab, lab::NicId nic, net::Address spoken) {
-    if (spoken.family() == net::Family::ipv4)
-        return spoken;
-    constexpr std::uint64_t link_local = std::uint64_t{0xfe80} << 48;
-    constexpr std::uint64_t universal = std::uint64_t{2} << 56;
-    const std::uint64_t mac = lab.nics[nic].mac.bits;
-    return {link_local,
-            ((mac >> 24 << 40) | (std::uint64_t{0xfffe} << 24) | (mac & 0xffffff)) ^ universal};
+    return spoken.family() == net::Family::ipv4 ? spoken
+                                                : net::link_local_address(lab.nics[nic].mac);
 }
 
 bool is_live(const lab::Lab& lab, const Condition& condition, lab::NicId nic, net::Family family) {

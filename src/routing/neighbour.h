@@ -46,6 +46,10 @@ const lab::InterfaceAddress* spoken_address(const lab::Lab& lab, lab::NicId nic,
 /// What they announce of an address: its prefix, or a loopback's as a host.
 net::Prefix announced_prefix(const lab::Lab& lab, const lab::InterfaceAddress& address);
 
+/// The same of all addresses of a family on the NIC, in their order.
+std::vector<net::Prefix> announced_prefixes(const lab::Lab& lab, lab::NicId nic,
+                                            net::Family family);
+
 /// What OSPF and RIP send from on the NIC: that address, or for IPv6 the link-local one that a
 /// kernel makes from the MAC (RFC 5340 section 4.2.1, RFC 2080 section 2.4.2; RFC 4291 appendix A).
 net::Address sent_from(const lab::Lab& lab, lab::NicId nic, net::Address spoken);

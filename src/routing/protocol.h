@@ -27,7 +27,7 @@ struct Injection {
     /// BGP: of the route by which the machine itself goes; none of a default route that it
     /// announces whether or not it has one.
     std::optional<unsigned> distance{};
-    /// BGP: its one next hop, if others may be told of it; else an address 0.
+    /// BGP and OSPF: its one next hop, if others may be told of it; else an address 0.
     Gate gate{};
 
     friend auto operator<=>(const Injection&, const Injection&) = default;

@@ -82,6 +82,14 @@ class Handover {
         return sorted(std::move(own));
     }
 
+    // By which of another machine this one goes, as things stand.
+    std::optional<net::Address> next_hop(MachineId machine, std::uint32_t prefix) const {
+        auto [tables, lesson] = best(machine, prefix);
+        return tables == nullptr || own_.to(machine, numbers_[prefix]) != nullptr
+                   ? std::nullopt
+                   : std::optional(tables->gates()[lesson.gates[0]].via);
+    }
+
   private:
     void hand_over(const lab::Speaker& speaker, Injections& all) {
         if (condition_.machine_on(speaker.machine))
@@ -180,12 +188,13 @@ class Handover {
                 if (tables_[i]->protocol() == protocol.protocol() && tables_[i]->serves(family))
                     all[i].push_back(injection);
         };
-        // What BGP has to know of the machine's own route besides.
+        // What BGP and OSPF have to know of the machine's own route besides.
         auto with_route = [&](Injection injection) {
-            if (protocol.is_interior())
+            if (protocol.protocol() == Protocol::rip)
                 return injection;
             if (auto route = used(machine, injection.prefix)) {
-                injection.distance = administrative_distance(route->kind);
+                if (!protocol.is_interior())
+                    injection.distance = administrative_distance(route->kind);
                 injection.gate = route->gate;
             }
             return injection;
@@ -352,9 +361,21 @@ class Rounds {
         for (const Injection& row : restless_)
             machines.push_back(row.machine);
         sort_unique(machines);
-        Dispute dispute{.to = numbers[restless_.front().prefix],
-                        .machines = machines,
-                        .by_turns = machines.size() <= most_by_turns && by_turns(machines)};
+        const std::uint32_t prefix = restless_.front().prefix;
+        Dispute dispute{.to = numbers[prefix], .machines = machines, .standings = {}};
+        if (machines.size() > most_by_turns)
+            return dispute;
+        // Also in the other order, of which another state may come.
+        std::vector<MachineId> backwards(machines.rbegin(), machines.rend());
+        if (by_turns(backwards))
+            for (MachineId machine : machines)
+                dispute.standings.push_back(
+                    {machine, std::nullopt, handover_.next_hop(machine, prefix)});
+        dispute.by_turns = by_turns(machines);
+        for (Dispute::Standing& standing : dispute.standings)
+            standing.taken = handover_.next_hop(standing.machine, prefix);
+        std::erase_if(dispute.standings,
+                      [](const Dispute::Standing& s) { return s.taken == s.other; });
         return dispute;
     }
 
@@ -385,7 +406,7 @@ class Rounds {
     bool by_turns(const std::vector<MachineId>& machines) {
         for (std::vector<Injection>& some : now_)
             std::erase_if(some, [&](const Injection& row) {
-                return std::ranges::binary_search(machines, row.machine);
+                return std::ranges::find(machines, row.machine) != machines.end();
             });
         settle();
         for (int round = 0; round < most_rounds; ++round) {

@@ -391,7 +391,8 @@ void Settled::add_learned_hop(const Gate& gate) {
     auto source = source_on(*lab_, gate.out, gate.via, gate.via);
     if (!source) // the NIC has no address of the family
         source = *lab_->addresses_of(gate.out).begin();
-    Hop hop = hop_to(gate.out, gate.via, *source, RouteKind::ospf);
+    Hop hop = hop_to(gate.out, gate.via, *source,
+                     gate.is_direct() ? RouteKind::connected : RouteKind::ospf);
     hop.row = static_cast<std::uint32_t>(learned_hops_.size());
     learned_hops_.push_back(hop);
     vias_.push_back(gate.via);

@@ -86,7 +86,10 @@ class ProtocolMaker {
     }
 
     void ospf(int from, int to, bool areas) {
-        bool stub = areas && random_.percent(30);
+        const char* special = !areas                ? nullptr
+                              : random_.percent(30) ? "stub"
+                              : random_.percent(30) ? "nssa"
+                                                    : nullptr;
         for (int i = from; i < std::min(to, count_); ++i) {
             Json entry = {{"areas", Json::object()}};
             if (!areas) {
@@ -99,8 +102,8 @@ class ProtocolMaker {
                 }
                 if (entry["areas"].empty())
                     entry["areas"]["0"] = "all";
-                if (stub && entry["areas"].contains("1"))
-                    entry["stub"] = {1};
+                if (special != nullptr && entry["areas"].contains("1"))
+                    entry[special] = {1};
             }
             for (const Joint& joint : joints(i)) {
                 if (is_quick_)
@@ -226,8 +229,11 @@ class ProtocolMaker {
                     router.erase(protocol);
             break;
         case 5:
-            if (router.contains("bgp"))
-                router["bgp"]["as"] = 65000;
+            if (!router.contains("bgp"))
+                break;
+            router["bgp"]["as"] = 65000;
+            for (Json& neighbour : router["bgp"]["neighbours"])
+                neighbour.erase("client"); // of the same AS only
             break;
         default:
             if (router.contains("rip") && !router["nics"].empty())

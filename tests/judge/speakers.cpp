@@ -3,7 +3,6 @@
 #include "live_lab.h"
 
 #include <algorithm>
-#include <array>
 #include <cstdio>
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -104,17 +103,6 @@ Table told_by_daemon(const lab::Lab& lab, lab::MachineId machine) {
 
 // --- what Jackal says --------------------------------------------------------------------------
 
-// The link-local address that the kernel makes from a MAC (RFC 4291 appendix A).
-net::Address link_local(const net::Mac& mac) {
-    const std::string text = net::to_string(mac);
-    std::array<unsigned, 6> byte{};
-    std::sscanf(text.c_str(), "%x:%x:%x:%x:%x:%x", byte.data(), &byte[1], &byte[2], &byte[3],
-                &byte[4], &byte[5]);
-    return *net::parse_address(fmt::format("fe80::{:02x}{:02x}:{:02x}ff:fe{:02x}:{:02x}{:02x}",
-                                           byte[0] ^ 2U, byte[1], byte[2], byte[3], byte[4],
-                                           byte[5]));
-}
-
 std::string path_word(routing::PathType type) {
     switch (type) {
     case routing::PathType::intra_area: return "I";
@@ -124,18 +112,6 @@ std::string path_word(routing::PathType type) {
     case routing::PathType::none: break;
     }
     return "";
-}
-
-// OSPF and RIP for IPv6 name next hops by their link-local addresses (RFC 5340 section 4.8.2, RFC
-// 2080 section 2.1.1).
-std::string gate_word(const routing::Settled& settled, const routing::Route& route) {
-    const lab::Lab& lab = settled.lab();
-    net::Address via = route.via;
-    if (via.family() == net::Family::ipv6 && routing::to_string(route.kind) != "bgp")
-        for (const lab::Owner& owner : lab.owners_of(via))
-            if (settled.hears(owner.nic, route.out))
-                via = link_local(lab.nics[owner.nic].mac);
-    return fmt::format("{} on {}", net::to_string(via), lab.nics[route.out].name);
 }
 
 Table told_by_jackal(const routing::Settled& settled, lab::MachineId machine) {
@@ -152,7 +128,9 @@ Table told_by_jackal(const routing::Settled& settled, lab::MachineId machine) {
         learned.protocol = routing::to_string(route.kind);
         if (learned.protocol != "bgp")
             learned.metric = route.metric;
-        learned.gates.insert(gate_word(settled, route));
+        if (route.has_next_hop())
+            learned.gates.insert(fmt::format("{} on {}", net::to_string(route.via),
+                                             settled.lab().nics[route.out].name));
     }
     for (const routing::Offer& offer : settled.learned(machine).offers(machine))
         if (auto found = table.find(offer.to);
@@ -162,12 +140,27 @@ Table told_by_jackal(const routing::Settled& settled, lab::MachineId machine) {
     return table;
 }
 
+// A next hop by the link-local address of the NIC that has it.
+std::set<std::string> by_link_local(const lab::Lab& lab, const std::set<std::string>& gates) {
+    std::set<std::string> changed;
+    for (const std::string& gate : gates) {
+        const std::size_t space = gate.find(' ');
+        const auto via = net::parse_address(gate.substr(0, space));
+        auto owners = via ? lab.owners_of(*via) : std::span<const lab::Owner>{};
+        changed.insert(owners.empty() ? gate
+                                      : net::to_string(net::link_local_address(
+                                            lab.nics[owners.front().nic].mac))
+                                            + gate.substr(space));
+    }
+    return changed;
+}
+
 // What this daemon does in a way of its own, recognised narrowly:
 // - A NIC without a carrier is "looped back" (RFC 2328 section 9.1), and its address a host route.
 // - An address of full length is announced as a host, at no cost of its NIC.
-// - External routes have forwarding addresses also where the next hop is on a point-to-point link.
 // - A default route that a machine always announces by RIP it takes back from those that tell it.
 // - Of equal paths of BGP it shows one, and gives the kernel all.
+// - Inside an AS it goes by the link-local next hop that comes with the global one (RFC 2545).
 // - A path of BGP whose next hop is in the very prefix that it leads to has no way to it.
 bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const lab::Speaker& speaker,
                 const std::optional<Learned>& jackal, const std::optional<Learned>& daemon) {
@@ -185,14 +178,10 @@ bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const la
         return std::ranges::any_of(lab.owners_of(to.first()), [&](const lab::Owner& owner) {
             return !lab.nics[owner.nic].is_loopback();
         });
-    if (jackal && jackal->path.starts_with('E'))
-        return std::ranges::any_of(lab.speakers, [&](const lab::Speaker& any) {
-            return std::ranges::any_of(lab.routes_of(any.machine), [&](lab::RouteId route) {
-                return lab.routes[route].to == to;
-            });
-        });
     if (jackal && daemon && jackal->protocol == "bgp" && daemon->protocol == "bgp")
-        return has_equal_paths && std::ranges::includes(jackal->gates, daemon->gates);
+        return (has_equal_paths && std::ranges::includes(jackal->gates, daemon->gates))
+               || (to.family() == net::Family::ipv6
+                   && by_link_local(lab, jackal->gates) == daemon->gates);
     return jackal && !daemon && jackal->protocol == "bgp"
            && std::ranges::any_of(jackal->gates, [&](const std::string& gate) {
                   auto via = net::parse_address(gate.substr(0, gate.find(' ')));

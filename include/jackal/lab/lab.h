@@ -379,6 +379,8 @@ struct Owner {
     net::Address address;
     NicId nic;
     MachineId machine;
+
+    friend auto operator<=>(const Owner&, const Owner&) = default;
 };
 
 /// See above. Threads may share one that none of them changes.
@@ -420,6 +422,8 @@ struct JACKAL_API Lab {
     plan::Limits limits;
     std::vector<plan::Expectation> expectations;
     std::vector<Owner> owners; ///< sorted by address, then NIC
+    /// The link-local addresses of NICs that speak OSPF or RIP for IPv6; sorted the same way.
+    std::vector<Owner> link_locals;
     plan::NameIndex site_index;
     plan::NameIndex subnet_index;
     plan::NameIndex machine_index;
@@ -461,7 +465,8 @@ struct JACKAL_API Lab {
     /// `SWITCH/PORT`.
     std::string port_name(PortId port) const;
 
-    /// All NICs that have the address, whatever their state. O(log n).
+    /// All NICs that have the address, whatever their state; of link-local ones those that a
+    /// protocol tells others of. O(log n).
     std::span<const Owner> owners_of(net::Address address) const;
     /// The first address of the family on the NIC, or nothing.
     const InterfaceAddress* first_address(NicId nic, net::Family family) const;

@@ -39,15 +39,23 @@ struct OspfRange {
     net::Prefix prefix;
 };
 
+/// What external routes an area takes.
+enum class AreaKind : std::uint8_t {
+    normal, ///< all
+    stub,   ///< none (RFC 2328 section 3.6)
+    nssa,   ///< those that its own routers bring in (RFC 3101)
+};
+
 struct Ospf {
     std::vector<OspfNic> nics; ///< by NIC
     std::vector<std::uint32_t> stubs;
+    std::vector<std::uint32_t> nssas;
     std::vector<OspfRange> ranges;
     std::vector<Redistribution> redistribute;
     plan::DefaultRoute default_route = plan::DefaultRoute::none;
     plan::Mark at;
 
-    bool is_stub(std::uint32_t area) const;
+    AreaKind kind_of(std::uint32_t area) const;
     /// What is said of the NIC, or null. O(log n).
     JACKAL_API const OspfNic* on(Id<Nic> nic) const;
 };

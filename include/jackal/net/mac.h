@@ -1,7 +1,8 @@
 // Ethernet MAC addresses (IEEE 802, EUI-48).
 #pragma once
 
-#include "jackal/api.h"
+#include "jackal/net/address.h"
+
 #include <compare>
 #include <cstdint>
 #include <optional>
@@ -24,6 +25,10 @@ JACKAL_API Mac mac_from_names(std::string_view machine, std::string_view nic);
 
 /// Reads six pairs of hexadecimal digits joined by ':' or by '-'.
 JACKAL_API std::optional<Mac> parse_mac(std::string_view text);
+
+/// The IPv6 address that a NIC of that MAC has on its own link: fe80::/64 and the modified EUI-64
+/// (RFC 4291 sections 2.5.6 and appendix A), as the kernel makes it unless told otherwise.
+JACKAL_API Address link_local_address(Mac mac);
 
 /// `02:1f:9c:40:00:07`.
 JACKAL_API std::string to_string(Mac mac);

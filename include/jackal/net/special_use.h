@@ -23,6 +23,11 @@ JACKAL_API std::span<const SpecialUse> special_uses();
 /// 4193, RFC 3927).
 JACKAL_API bool is_private(Address address);
 
+/// True for IPv6 addresses that are of one link only (fe80::/10, RFC 4291 section 2.5.6).
+constexpr bool is_link_local(Address address) {
+    return address.family() == Family::ipv6 && address.high() >> 54 == 0xfe80U >> 6;
+}
+
 /// The first entry that shares an address with `prefix`, or null.
 JACKAL_API const SpecialUse* special_use(const Prefix& prefix);
 

@@ -327,11 +327,12 @@ struct AnnounceDefault {
     RouteSource into = RouteSource::ospf; ///< a protocol
 };
 
-/// Has the machine take an area for a stub, or no longer.
+/// Has the machine take an area for a stub, or an NSSA, or no longer.
 struct SetOspfStub {
     std::string machine;
     std::uint32_t area = 0;
     bool to = true;
+    bool is_nssa = false;
 };
 
 struct SetRouterId {

@@ -70,6 +70,7 @@ struct OspfRange {
 struct Ospf {
     std::vector<OspfArea> areas;
     std::vector<Placed<std::uint32_t>> stubs; ///< areas that take no external routes
+    std::vector<Placed<std::uint32_t>> nssas; ///< or none but those that they bring in (RFC 3101)
     std::vector<OspfRange> ranges;
     std::vector<NicValue<std::uint16_t>> costs;
     std::vector<NicValue<std::uint32_t>> hello_s;

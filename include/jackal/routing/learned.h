@@ -5,8 +5,8 @@
 //
 // Each protocol is worked out from what each machine would hear: OSPF (RFC 2328, RFC 5340) from the
 // link states that adjacencies flood, RIP (RFC 2453, RFC 2080) and BGP (RFC 4271, RFC 4760) from
-// what neighbours announce. OSPF for IPv6 is taken to use the NICs' addresses as next hops, not
-// their link-local ones, as those stand in no plan.
+// what neighbours announce. Next hops of OSPF and RIP for IPv6 are link-local addresses, as the
+// kernel makes them from MACs (net::link_local_address).
 #pragma once
 
 #include "jackal/api.h"
@@ -107,7 +107,11 @@ JACKAL_API std::string_view state_name(const Neighbour& neighbour);
 /// A next hop.
 struct Gate {
     lab::NicId out;
-    net::Address via;
+    net::Address via; ///< unspecified (RFC 4291 section 2.5.2): the destination itself is there
+
+    /// True if packets go to their destination directly, as to a connected prefix: one that others
+    /// on the segment have, and the NIC has not (OSPF for IPv6).
+    bool is_direct() const { return via == net::Prefix::everything(via.family()).first(); }
 
     friend auto operator<=>(const Gate&, const Gate&) = default;
 };
@@ -168,7 +172,7 @@ struct Offer {
 
 /// One announcement of a link-state database (RFC 2328 section 12).
 struct LinkState {
-    enum class Kind : std::uint8_t { router, network, summary, external };
+    enum class Kind : std::uint8_t { router, network, summary, external, nssa };
     Kind kind = Kind::router;
     net::Family family = net::Family::ipv4;
     std::uint32_t area = 0;
@@ -177,9 +181,11 @@ struct LinkState {
     lab::MachineId neighbour; ///< of router: who it leads to; none for its own prefixes
     std::uint32_t cost = 0;
     std::uint8_t type = 0; ///< of external: 1 or 2
+    /// Of external: the forwarding address, by which others go there rather than by the origin.
+    std::optional<net::Address> forward;
 };
 
-/// "router", "network", "summary" or "external".
+/// "router", "network", "summary", "external" or "nssa" (type 7, RFC 3101).
 JACKAL_API std::string_view to_string(LinkState::Kind kind);
 
 /// Routers of BGP that change their choice for ever, as each choice makes another one better.
@@ -189,6 +195,14 @@ struct Dispute {
     /// They settle if they take turns, the first of them first; who came first is luck.
     bool by_turns = false;
     bool by_policy = false; ///< by_turns: their policies prefer each other's paths of BGP
+    /// by_turns: the next hop by which each of them goes in the state that is taken, and in the one
+    /// that stays as well; unset: by no other machine.
+    struct Standing {
+        lab::MachineId machine;
+        std::optional<net::Address> taken;
+        std::optional<net::Address> other;
+    };
+    std::vector<Standing> standings; ///< of those that differ; empty if no other state was found
 };
 
 /// At most so many equal-cost next hops are used together.

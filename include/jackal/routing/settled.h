@@ -29,6 +29,12 @@ struct Route {
     lab::AddressId source; ///< what the machine itself sends from by this route
     std::uint32_t metric = 0;
     lab::RouteId written; ///< the lab's static route, or none
+
+    /// False if packets go to their destination itself: of what is connected or local, and see
+    /// Gate::is_direct.
+    bool has_next_hop() const {
+        return kind >= RouteKind::static_route && !(is_learned(kind) && Gate{out, via}.is_direct());
+    }
 };
 
 /// Why a static route of the plan does not exist on a machine.

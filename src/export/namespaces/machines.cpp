@@ -1,5 +1,6 @@
 #include "export/namespaces/script.h"
 
+#include "jackal/net/special_use.h"
 #include "jackal/sorted.h"
 
 #include <algorithm>
@@ -19,7 +20,8 @@ std::vector<routing::Gate> covered_gates(const Script& s, MachineId id) {
     std::vector<routing::Route> routes = s.settled.routes(id);
     std::vector<routing::Gate> gates;
     for (const routing::Route& route : routes)
-        if (routing::is_learned(route.kind) && route.via.family() == net::Family::ipv6)
+        if (routing::is_learned(route.kind) && route.via.family() == net::Family::ipv6
+            && route.has_next_hop() && !net::is_link_local(route.via))
             gates.push_back({route.out, route.via});
     sort_unique(gates);
     std::erase_if(gates, [&](const routing::Gate& gate) {
@@ -54,8 +56,10 @@ std::string write_learned(const Script& s, MachineId id) {
         std::string ways;
         std::size_t count = 0;
         for (; i < routes.size() && routes[i].to == first.to; ++i, ++count)
-            ways += fmt::format(" nexthop via {} dev {} onlink", net::to_string(routes[i].via),
-                                s.lab.nics[routes[i].out].name);
+            ways += routes[i].has_next_hop()
+                        ? fmt::format(" nexthop via {} dev {} onlink",
+                                      net::to_string(routes[i].via), s.lab.nics[routes[i].out].name)
+                        : fmt::format(" nexthop dev {}", s.lab.nics[routes[i].out].name);
         if (count == 1)
             ways.erase(0, std::string_view(" nexthop").size());
         text += fmt::format("route add {} proto {} metric {}{}\n", net::to_string(first.to),

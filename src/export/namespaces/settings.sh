@@ -42,6 +42,9 @@ net.ipv6.conf.all.autoconf = 0
 net.ipv6.conf.default.autoconf = 0
 net.ipv6.conf.all.use_tempaddr = 0
 net.ipv6.conf.default.use_tempaddr = 0
+# The link-local address of a NIC is made from its MAC.
+net.ipv6.conf.all.addr_gen_mode = 0
+net.ipv6.conf.default.addr_gen_mode = 0
 net.ipv6.conf.all.disable_ipv6 = 0
 net.ipv6.conf.default.disable_ipv6 = 0
 # A NIC that goes down loses its IPv6 addresses.

@@ -23,11 +23,11 @@ std::string write_neighbour(const Script& s, const routing::Neighbour& n) {
                            net::to_string(*s.lab.speaker(n.other)->router_id),
                            s.lab.nics[n.nic].name, routing::state_name(n));
     case routing::Protocol::rip:
-        return n.family == net::Family::ipv6 // which goes by link-local addresses
-                   ? ""
-                   : fmt::format(
-                       "    rip {} rip4 {} {}\n", machine, other,
-                       net::to_string(s.lab.first_address(n.other_nic, n.family)->address));
+        return fmt::format(
+            "    rip {} rip{} {} {}\n", machine, family, other,
+            net::to_string(n.family == net::Family::ipv4
+                               ? s.lab.first_address(n.other_nic, n.family)->address
+                               : net::link_local_address(s.lab.nics[n.other_nic].mac)));
     case routing::Protocol::bgp: break;
     }
     return fmt::format("    bgp {} bgp{}_{} {}\n", machine, family, n.configured, other);

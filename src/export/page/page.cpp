@@ -318,12 +318,11 @@ class PageMaker {
                     learned.try_emplace({offer.to, offer.kind}, offer.from);
             json rows = json::array();
             for (const routing::Route& route : settled_.routes(id)) {
-                const bool has_via = route.kind >= routing::RouteKind::static_route;
                 auto from = learned.find({route.to, route.kind});
                 rows.push_back(words_.of(to_string(route.to)));
                 rows.push_back(words_.of(std::string(routing::to_string(route.kind))));
                 rows.push_back(nic_word(route.out));
-                rows.push_back(has_via ? words_.of(to_string(route.via)) : -1);
+                rows.push_back(route.has_next_hop() ? words_.of(to_string(route.via)) : -1);
                 rows.push_back(from != learned.end() && from->second
                                    ? words_.of(lab_.machines[from->second].name)
                                    : -1);

@@ -337,15 +337,20 @@ class BirdWriter {
         line(1, "{} {{", channel(family));
         line(2, "table {}; preference {};", own, preference(RouteKind::ospf));
         line(2, "import all;");
-        if (std::ranges::all_of(areas, [&](std::uint32_t area) { return ospf.is_stub(area); }))
+        if (std::ranges::all_of(areas, [&](std::uint32_t area) {
+                return ospf.kind_of(area) == lab::AreaKind::stub;
+            }))
             line(2, "export none; # where only stub areas are, nobody would take it");
         else
             write_ospf_exports(ospf, family);
         line(1, "}};");
         for (std::uint32_t area : areas) {
             line(1, "area {} {{", area_name(area));
-            if (ospf.is_stub(area))
+            const lab::AreaKind kind = ospf.kind_of(area);
+            if (kind == lab::AreaKind::stub)
                 line(2, "stub yes; summary yes; default cost 1;");
+            if (kind == lab::AreaKind::nssa)
+                line(2, "nssa; summary yes; default nssa yes; default cost 1;");
             std::string ranges;
             for (const lab::OspfRange& range : ospf.ranges)
                 if (range.area == area && range.prefix.family() == family)

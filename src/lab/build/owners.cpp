@@ -47,9 +47,7 @@ void index_owners(Building& b) {
     for (const InterfaceAddress& row : b.lab.addresses)
         b.lab.owners.push_back({row.address, row.nic, b.lab.nics[row.nic].machine});
     add_anycast_owners(b);
-    std::ranges::sort(b.lab.owners, [](const Owner& one, const Owner& other) {
-        return std::pair(one.address, one.nic) < std::pair(other.address, other.nic);
-    });
+    std::ranges::sort(b.lab.owners);
 }
 
 } // namespace jackal::lab

@@ -6,8 +6,10 @@
 
 namespace jackal::lab {
 
-bool Ospf::is_stub(std::uint32_t area) const {
-    return std::ranges::find(stubs, area) != stubs.end();
+AreaKind Ospf::kind_of(std::uint32_t area) const {
+    return std::ranges::find(stubs, area) != stubs.end()   ? AreaKind::stub
+           : std::ranges::find(nssas, area) != nssas.end() ? AreaKind::nssa
+                                                           : AreaKind::normal;
 }
 
 const OspfNic* Ospf::on(NicId nic) const {
@@ -148,6 +150,7 @@ class SpeakerMaker {
     Ospf ospf(const plan::Ospf& told) {
         Ospf row{.nics = {},
                  .stubs = {},
+                 .nssas = {},
                  .ranges = {},
                  .redistribute = redistributions(told.redistribute),
                  .default_route = told.default_route,
@@ -168,6 +171,8 @@ class SpeakerMaker {
         std::ranges::sort(row.nics, {}, &OspfNic::nic);
         for (const auto& stub : told.stubs)
             row.stubs.push_back(stub.value);
+        for (const auto& nssa : told.nssas)
+            row.nssas.push_back(nssa.value);
         for (const plan::OspfRange& range : told.ranges)
             row.ranges.push_back({range.area, range.prefix.value});
         each_value(row.nics, told.costs, [](OspfNic& nic, auto cost) { nic.cost = cost; });
@@ -309,10 +314,29 @@ class SpeakerMaker {
     MachineId machine_;
 };
 
+void add_link_locals(Lab& lab) {
+    auto add = [&](NicId nic) {
+        if (!lab.nics[nic].is_loopback() && lab.first_address(nic, net::Family::ipv6) != nullptr)
+            lab.link_locals.push_back(
+                {net::link_local_address(lab.nics[nic].mac), nic, lab.nics[nic].machine});
+    };
+    for (const Speaker& speaker : lab.speakers) {
+        if (speaker.ospf)
+            for (const OspfNic& told : speaker.ospf->nics)
+                add(told.nic);
+        if (speaker.rip)
+            for (const RipNic& told : speaker.rip->nics)
+                if (!speaker.ospf || speaker.ospf->on(told.nic) == nullptr)
+                    add(told.nic);
+    }
+    std::ranges::sort(lab.link_locals);
+}
+
 } // namespace
 
 void add_speakers(const plan::Plan& plan, Lab& lab) {
     SpeakerMaker(plan, lab).run();
+    add_link_locals(lab);
 }
 
 } // namespace jackal::lab

@@ -93,12 +93,13 @@ struct Deed {
             area->nics.names.emplace_back(e.nic);
     }
     void operator()(const SetOspfStub& e) const {
-        auto& stubs = spoken(protocols_of(machine_of(plan, e.machine)).ospf, e.machine).stubs;
-        auto is_it = [&](const auto& stub) { return stub.value == e.area; };
+        plan::Ospf& ospf = spoken(protocols_of(machine_of(plan, e.machine)).ospf, e.machine);
+        auto& areas = e.is_nssa ? ospf.nssas : ospf.stubs;
+        auto is_it = [&](const auto& area) { return area.value == e.area; };
         if (!e.to)
-            std::erase_if(stubs, is_it);
-        else if (std::ranges::none_of(stubs, is_it))
-            stubs.emplace_back(e.area);
+            std::erase_if(areas, is_it);
+        else if (std::ranges::none_of(areas, is_it))
+            areas.emplace_back(e.area);
     }
     void operator()(const SetRouterId& e) const {
         protocols_of(machine_of(plan, e.machine)).router_id = Placed<net::Address>(e.to);

@@ -541,8 +541,8 @@ struct Words {
     }
     EditText operator()(const SetOspfStub& e) const {
         const Machine& machine = machine_of(plan, e.machine);
-        return {machine_path(machine).key("ospf").key("stub"), e.to ? "add" : "remove",
-                fmt::format("{}", e.area), machine.at};
+        return {machine_path(machine).key("ospf").key(e.is_nssa ? "nssa" : "stub"),
+                e.to ? "add" : "remove", fmt::format("{}", e.area), machine.at};
     }
     EditText operator()(const SetRouterId& e) const {
         const Machine& machine = machine_of(plan, e.machine);

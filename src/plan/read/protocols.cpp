@@ -134,6 +134,26 @@ std::optional<std::uint32_t> parse_area(std::string_view text) {
 
 constexpr const char* an_area = "the number of an area, such as 0 or 0.0.0.1";
 
+// Areas that are a stub, or an NSSA, and not the other.
+void read_special_areas(Reader& r, NodeId n, std::string_view what,
+                        std::vector<Placed<std::uint32_t>>& areas,
+                        const std::vector<Placed<std::uint32_t>>& others) {
+    areas.clear();
+    r.each_item(n, [&](NodeId item) {
+        auto area = r.value(item, an_area, parse_area);
+        if (!area)
+            return;
+        const auto other = std::ranges::find(others, *area, &Placed<std::uint32_t>::value);
+        if (*area == 0)
+            r.problem(item, fmt::format("the backbone, area 0, cannot be {}", what));
+        else if (other != others.end())
+            r.problem(item, fmt::format("area {} is a stub or an NSSA, not both (line {})", *area,
+                                        other->at.line));
+        else
+            areas.emplace_back(*area, r.at(item));
+    });
+}
+
 const Key<Ospf> ospf_keys[] = {
     {"areas",
      [](Reader& r, NodeId n, Ospf& o) {
@@ -167,20 +187,17 @@ const Key<Ospf> ospf_keys[] = {
              return std::nullopt;
          });
      }},
+    {"nssa",
+     [](Reader& r, NodeId n, Ospf& o) {
+         read_special_areas(r, n, "an NSSA (RFC 3101 section 2.1)", o.nssas, o.stubs);
+     }},
     {"passive", [](Reader& r, NodeId n, Ospf& o) { read_names(r, n, o.passive); }},
     {"priority", [](Reader& r, NodeId n,
                     Ospf& o) { read_numbers_by_nic(r, n, "priority", o.priorities, 0, 255); }},
     {"redistribute", [](Reader& r, NodeId n, Ospf& o) { read_redistribute(r, n, o.redistribute); }},
     {"stub",
      [](Reader& r, NodeId n, Ospf& o) {
-         o.stubs.clear();
-         r.each_item(n, [&](NodeId item) {
-             auto area = r.value(item, an_area, parse_area);
-             if (area && *area == 0)
-                 r.problem(item, "the backbone, area 0, cannot be a stub (RFC 2328 section 3.6)");
-             else if (area)
-                 o.stubs.emplace_back(*area, r.at(item));
-         });
+         read_special_areas(r, n, "a stub (RFC 2328 section 3.6)", o.stubs, o.nssas);
      }},
     {"summarise",
      [](Reader& r, NodeId n, Ospf& o) {

@@ -476,7 +476,7 @@ bool BgpTables::settle_choices(Class& group, const Surroundings& ground, bool ba
         if (!changed)
             return true;
         if (circles && !restless.empty() && !seen.insert(via).second) {
-            Dispute dispute{.to = (*numbers_)[group.prefix], .machines = {}};
+            Dispute dispute{.to = (*numbers_)[group.prefix], .machines = {}, .standings = {}};
             for (std::uint32_t s : restless)
                 dispute.machines.push_back(told_of(s).machine);
             if (!backwards)
@@ -516,12 +516,22 @@ void BgpTables::converge(Class& group, const Surroundings& ground) {
 }
 
 void BgpTables::tell_apart(const Class& one, const Class& other) {
-    Dispute dispute{
-        .to = (*numbers_)[one.prefix], .machines = {}, .by_turns = true, .by_policy = true};
+    Dispute dispute{.to = (*numbers_)[one.prefix],
+                    .machines = {},
+                    .by_turns = true,
+                    .by_policy = true,
+                    .standings = {}};
+    auto next_hop = [](const Choice& choice) {
+        return choice.has && choice.best.session != none ? std::optional(choice.best.path.next_hop)
+                                                         : std::nullopt;
+    };
     for (std::uint32_t s = 0; s < speakers_.size(); ++s)
         if (one.choices[s].has != other.choices[s].has
-            || one.choices[s].best.session != other.choices[s].best.session)
+            || one.choices[s].best.session != other.choices[s].best.session) {
             dispute.machines.push_back(told_of(s).machine);
+            dispute.standings.push_back(
+                {told_of(s).machine, next_hop(one.choices[s]), next_hop(other.choices[s])});
+        }
     if (!dispute.machines.empty())
         disputes_.push_back(std::move(dispute));
 }

@@ -31,7 +31,7 @@ void OspfTables::add_interfaces(const Condition& condition, const lab::Wiring& w
             graph_->interfaces.push_back(
                 {.speaker = &speaker,
                  .told = &told,
-                 .address = address->address,
+                 .address = sent_from(*lab_, told.nic, address->address),
                  .prefix = announced_prefix(*lab_, *address),
                  .domain = loopback ? nowhere : wiring.domain(*lab_, told.nic)});
         }
@@ -41,8 +41,9 @@ void OspfTables::add_interfaces(const Condition& condition, const lab::Wiring& w
 // What comes from an address of its own, a machine drops (RFC 1122 section 3.2.1.3).
 bool OspfTables::is_own_address(const Condition& condition, const Interface& one,
                                 const Interface& other) const {
-    return is_own(*lab_, condition, one.speaker->machine, other.address)
-           || is_own(*lab_, condition, other.speaker->machine, one.address);
+    return family_ == net::Family::ipv4 // link-local addresses are of the segment
+           && (is_own(*lab_, condition, one.speaker->machine, other.address)
+               || is_own(*lab_, condition, other.speaker->machine, one.address));
 }
 
 // What two interfaces on one segment make of each other.
@@ -61,10 +62,9 @@ OspfTables::Pair OspfTables::judged(std::uint32_t a, std::uint32_t b,
         return apart(Discord::no_router_id);
     if (condition.is_silenced(Protocol::ospf, one.speaker->machine, other.speaker->machine))
         return apart(Discord::cut);
-    net::Flow flow{sent_from(*lab_, one.told->nic, one.address), all_routers(family_),
-                   net::Protocol::ospf, 0, 0};
+    net::Flow flow{one.address, all_routers(family_), net::Protocol::ospf, 0, 0};
     lab::FilterId there = dropped_by(*lab_, one.told->nic, other.told->nic, flow);
-    flow.source = sent_from(*lab_, other.told->nic, other.address);
+    flow.source = other.address;
     lab::FilterId back = dropped_by(*lab_, other.told->nic, one.told->nic, flow);
     if (there || back) {
         pair.filter = there ? there : back;
@@ -82,14 +82,20 @@ OspfTables::Pair OspfTables::judged(std::uint32_t a, std::uint32_t b,
         return apart(Discord::hello);
     if (one.told->dead_s != other.told->dead_s)
         return apart(Discord::dead);
-    if (one.speaker->ospf->is_stub(one.told->area) != other.speaker->ospf->is_stub(one.told->area))
+    if (one.speaker->ospf->kind_of(one.told->area) != other.speaker->ospf->kind_of(one.told->area))
         return apart(Discord::stub);
-    // RFC 2328 section 10.5: on broadcast networks the masks must agree. And both must be next
-    // hops.
-    bool masks = family_ == net::Family::ipv6 || one.told->point_to_point
-                 || other.told->point_to_point || one.prefix == other.prefix;
-    if (!masks || !one.prefix.contains(other.address) || !other.prefix.contains(one.address))
-        return apart(Discord::prefix);
+    // RFC 2328 section 10.5: who takes the segment for a broadcast network asks for its own mask.
+    // And both must be next hops, as link-local addresses always are.
+    if (family_ == net::Family::ipv4) {
+        const bool is_next_hop =
+            one.prefix.contains(other.address) && other.prefix.contains(one.address);
+        const bool one_takes = one.told->point_to_point || one.prefix == other.prefix;
+        const bool other_takes = other.told->point_to_point || one.prefix == other.prefix;
+        if (is_next_hop && one_takes != other_takes)
+            (one_takes ? pair.state_a : pair.state_b) = NeighbourState::init;
+        if (!is_next_hop || !one_takes || !other_takes)
+            return apart(Discord::prefix);
+    }
     pair.state_a = pair.state_b = NeighbourState::exchange;
     if (one.told->point_to_point != other.told->point_to_point)
         return apart(Discord::network_type);

@@ -1,4 +1,5 @@
 #include "jackal/sorted.h"
+#include "routing/neighbour.h"
 #include "routing/ospf/ospf.h"
 
 #include <algorithm>
@@ -188,18 +189,45 @@ void OspfTables::elect(std::span<const std::uint32_t> group,
         const Interface& chosen = graph_->interfaces[designated];
         auto network = static_cast<std::uint32_t>(graph_->nodes.size());
         graph_->nodes.push_back({.machine = {}, .area = chosen.told->area});
-        graph_->intra.push_back({.prefix = numbers_->find(chosen.prefix),
-                                 .node = network,
-                                 .cost = 0,
-                                 .type = PathType::intra_area,
-                                 .origin = chosen.speaker->machine,
-                                 .nic = {}});
+        for (std::uint32_t prefix : prefixes_of_network(designated, members))
+            graph_->intra.push_back({.prefix = prefix,
+                                     .node = network,
+                                     .cost = 0,
+                                     .type = PathType::intra_area,
+                                     .origin = chosen.speaker->machine,
+                                     .nic = {}});
         for (std::uint32_t member : members) {
             Interface& interface = graph_->interfaces[member];
             interface.transit = true;
             joints_.push_back({interface.node, network, interface.told->cost, 0, member, nowhere});
         }
     }
+}
+
+// OSPF for IPv4 speaks for one prefix of a NIC, OSPF for IPv6 for all (RFC 5340 section 4.4.3.9).
+std::vector<std::uint32_t> OspfTables::prefixes_of(const Interface& interface) const {
+    if (family_ == net::Family::ipv4)
+        return {numbers_->find(interface.prefix)};
+    std::vector<std::uint32_t> found;
+    for (const net::Prefix& prefix : announced_prefixes(*lab_, interface.told->nic, family_))
+        found.push_back(numbers_->find(prefix));
+    sort_unique(found);
+    return found;
+}
+
+// The mask that all share, or for IPv6 what the members tell the designated router (RFC 5340
+// section 4.4.3.9).
+std::vector<std::uint32_t>
+OspfTables::prefixes_of_network(std::uint32_t designated,
+                                std::span<const std::uint32_t> members) const {
+    if (family_ == net::Family::ipv4)
+        return prefixes_of(graph_->interfaces[designated]);
+    std::vector<std::uint32_t> found;
+    for (std::uint32_t member : members)
+        for (std::uint32_t prefix : prefixes_of(graph_->interfaces[member]))
+            found.push_back(prefix);
+    sort_unique(found);
+    return found;
 }
 
 void OspfTables::lay_edges() {
@@ -251,6 +279,9 @@ void OspfTables::lay_edges() {
             for (std::uint32_t m = nodes[edge.to].first_edge; m < nodes[edge.to + 1].first_edge;
                  ++m)
                 gate(ends[e].first, ends[m].second);
+            if (family_ == net::Family::ipv6)
+                graph_->gates.push_back({graph_->interfaces[ends[e].first].told->nic,
+                                         net::Prefix::everything(family_).first()});
         }
         nodes[n].gate_count =
             static_cast<std::uint32_t>(graph_->gates.size()) - nodes[n].first_gate;
@@ -300,12 +331,13 @@ void OspfTables::drop_repeated_ids() {
 void OspfTables::add_intra() {
     for (const Interface& interface : graph_->interfaces)
         if (interface.node != nowhere && !interface.transit)
-            graph_->intra.push_back({.prefix = numbers_->find(interface.prefix),
-                                     .node = interface.node,
-                                     .cost = interface.told->cost,
-                                     .type = PathType::intra_area,
-                                     .origin = interface.speaker->machine,
-                                     .nic = interface.told->nic});
+            for (std::uint32_t prefix : prefixes_of(interface))
+                graph_->intra.push_back({.prefix = prefix,
+                                         .node = interface.node,
+                                         .cost = interface.told->cost,
+                                         .type = PathType::intra_area,
+                                         .origin = interface.speaker->machine,
+                                         .nic = interface.told->nic});
     std::ranges::stable_sort(graph_->intra, {}, &Advert::prefix);
     first_intra_.assign(numbers_->size() + 1, 0);
     for (const Advert& advert : graph_->intra)
@@ -413,18 +445,20 @@ void OspfTables::add_inter() {
         }
 }
 
-// Stub areas get a default route from their border routers in the place of externals.
+// Stub areas get a default route from their border routers in the place of externals, and NSSAs an
+// external one (RFC 3101 section 2.7).
 void OspfTables::add_stub_defaults(std::vector<Advert>& into) const {
     for (MachineId id : lab_->machines.ids())
-        if (is_border(id))
-            for (std::uint32_t n : graph_->nodes_of[id.row])
-                if (const Node& node = graph_->nodes[n]; node.speaker->ospf->is_stub(node.area))
-                    into.push_back({.prefix = numbers_->find(net::Prefix::everything(family_)),
-                                    .node = n,
-                                    .cost = 1,
-                                    .type = PathType::inter_area,
-                                    .origin = id,
-                                    .nic = {}});
+        for (std::uint32_t n : graph_->nodes_of[id.row])
+            if (const lab::AreaKind kind = kind_of(graph_->nodes[n]);
+                is_border(id) && kind != lab::AreaKind::normal)
+                into.push_back({.prefix = numbers_->find(net::Prefix::everything(family_)),
+                                .node = n,
+                                .cost = 1,
+                                .type = kind == lab::AreaKind::stub ? PathType::inter_area
+                                                                    : PathType::external_1,
+                                .origin = id,
+                                .nic = {}});
 }
 
 void OspfTables::settle(std::vector<Injection> externals, const Surroundings& /*surroundings*/) {
@@ -434,76 +468,215 @@ void OspfTables::settle(std::vector<Injection> externals, const Surroundings& /*
     sort_adverts();
 }
 
+// An external route has a forwarding address where its next hop is on a segment on which its router
+// speaks OSPF, so that others on that segment go there straight (RFC 2328 section 2.3, appendix
+// A.4.5). Daemons do so on point-to-point links and passive NICs too.
+std::optional<net::Address> OspfTables::forward_of(const Injection& external) const {
+    const Gate& gate = external.gate;
+    if (!gate.out || gate.via.family() != family_
+        || lab_->speaker(external.machine)->ospf->on(gate.out) == nullptr)
+        return std::nullopt;
+    const auto* address = spoken_address(*lab_, gate.out, family_);
+    return address != nullptr
+                   && (family_ == net::Family::ipv6 || address->prefix().contains(gate.via))
+               ? std::optional(gate.via)
+               : std::nullopt;
+}
+
+// What stands for it in an NSSA, as all that leaves the area must have one: an address of the
+// router there, of a NIC without neighbours before others (RFC 3101 section 2.3).
+std::optional<net::Address> OspfTables::forward_in_nssa(const Node& router) const {
+    const Interface* best = nullptr;
+    auto rank = [&](const Interface& interface) {
+        return std::pair(!interface.told->passive, lab_->nics[interface.told->nic].segment);
+    };
+    for (const Interface& interface : graph_->interfaces)
+        if (interface.speaker == router.speaker && interface.told->area == router.area
+            && !(family_ == net::Family::ipv6 && lab_->nics[interface.told->nic].is_loopback())
+            && (best == nullptr || rank(interface) < rank(*best)))
+            best = &interface;
+    return best == nullptr ? std::nullopt
+                           : std::optional(lab_->first_address(best->told->nic, family_)->address);
+}
+
+// Who brings what into OSPF: into all areas, or into an NSSA alone.
+std::vector<OspfTables::External> OspfTables::brought_in() const {
+    std::vector<External> found;
+    for (const Injection& injection : externals_) {
+        const auto& nodes = graph_->nodes_of[injection.machine.row];
+        const bool is_everywhere = std::ranges::any_of(nodes, [&](std::uint32_t n) {
+            return kind_of(graph_->nodes[n]) == lab::AreaKind::normal;
+        });
+        External external{.prefix = injection.prefix,
+                          .origin = injection.machine,
+                          .metric = injection.metric,
+                          .type = injection.type,
+                          .forward = forward_of(injection)};
+        if (is_everywhere)
+            found.push_back(external);
+        for (std::uint32_t n : nodes)
+            if (kind_of(graph_->nodes[n]) == lab::AreaKind::nssa) {
+                external.nssa = n;
+                if (!external.forward && !is_everywhere)
+                    external.forward = forward_in_nssa(graph_->nodes[n]);
+                external.leaves_nssa = !is_everywhere && external.forward;
+                found.push_back(external);
+            }
+    }
+    return found;
+}
+
+// Gates straight to forwarding addresses, for all who are on their segments.
+void OspfTables::find_forwards(const std::vector<External>& externals) {
+    forwards_.clear();
+    for (const External& external : externals)
+        if (external.forward)
+            forwards_.push_back(*external.forward);
+    sort_unique(forwards_);
+    straight_.assign(forwards_.size(), {});
+    if (forwards_.empty())
+        return;
+    gates_ = graph_->gates;
+    for (const Interface& interface : graph_->interfaces)
+        for (std::uint32_t prefix : prefixes_of(interface)) {
+            const net::Prefix& on_link = (*numbers_)[prefix];
+            for (auto first = std::ranges::lower_bound(forwards_, on_link.first());
+                 first != forwards_.end() && *first <= on_link.last(); ++first) {
+                straight_[static_cast<std::size_t>(first - forwards_.begin())].push_back(
+                    {interface.speaker->machine, static_cast<std::uint32_t>(gates_.size())});
+                gates_.push_back({interface.told->nic, *first});
+            }
+        }
+}
+
+std::uint32_t OspfTables::number_of(const std::optional<net::Address>& forward) const {
+    if (!forward)
+        return nowhere;
+    auto found = std::ranges::lower_bound(forwards_, *forward);
+    return static_cast<std::uint32_t>(found - forwards_.begin());
+}
+
+// The border router of the highest router id in an NSSA, which translates (RFC 3101 section 3.1).
+MachineId OspfTables::translator_of(std::uint32_t component) const {
+    MachineId best;
+    for (std::uint32_t n : graph_->members[component])
+        if (const Node& node = graph_->nodes[n];
+            node.machine && is_border(node.machine)
+            && (!best || *node.speaker->router_id > *lab_->speaker(best)->router_id))
+            best = node.machine;
+    return best;
+}
+
+// What leaves an NSSA its translator announces in all other areas, of each prefix that which it
+// would use itself (RFC 3101 section 3.2).
+std::vector<OspfTables::External>
+OspfTables::translated(const std::vector<External>& externals) const {
+    struct Best {
+        std::tuple<std::uint8_t, std::uint32_t, std::uint32_t> rank;
+        External external;
+    };
+    std::map<std::pair<std::uint32_t, std::uint32_t>, Best> found; // by prefix and component
+    for (const External& external : externals) {
+        if (!external.leaves_nssa)
+            continue;
+        const std::uint32_t component = graph_->nodes[external.nssa].component;
+        const MachineId translator = translator_of(component);
+        Lesson lesson;
+        if (!translator || best_inside(translator, external.prefix, lesson) != nullptr)
+            continue;
+        const auto onward = way_to_forward(translator, number_of(external.forward));
+        if (!onward)
+            continue;
+        const std::uint32_t cost = onward->lesson.metric;
+        std::tuple rank(external.type,
+                        external.type == 1 ? external.metric + cost : external.metric, cost);
+        External passed_on = external;
+        passed_on.origin = translator;
+        passed_on.nssa = nowhere;
+        auto [known, is_new] =
+            found.try_emplace({external.prefix, component}, Best{rank, passed_on});
+        if (!is_new && rank < known->second.rank)
+            known->second = {rank, passed_on};
+    }
+    std::vector<External> all;
+    for (const auto& [_, best] : found)
+        all.push_back(best.external);
+    return all;
+}
+
 // To each component that hears of the router that announces it: by that itself if it is there,
 // else by the border routers, which say how far it is from them (RFC 2328 section 12.4.3).
+std::vector<OspfTables::Way> OspfTables::ways_to(MachineId machine,
+                                                 const std::vector<MachineId>& borders) const {
+    auto takes = [&](std::uint32_t n) {
+        return kind_of(graph_->nodes[n]) == lab::AreaKind::normal;
+    };
+    std::vector<Way> ways;
+    std::vector<bool> has(graph_->members.size());
+    for (std::uint32_t n : graph_->nodes_of[machine.row])
+        if (takes(n)) {
+            ways.push_back({n, 0});
+            has[graph_->nodes[n].component] = true;
+        }
+    // Into the backbone first, from there into the other areas.
+    for (bool backbone : {true, false}) {
+        std::vector<Way> more;
+        for (MachineId border : borders) {
+            std::uint32_t cost = nowhere;
+            for (std::uint32_t n : graph_->nodes_of[border.row])
+                for (const Way& way : ways)
+                    if (graph_->nodes[way.node].component == graph_->nodes[n].component
+                        && cost_between(n, way.node) != nowhere)
+                        cost = std::min(cost, cost_between(n, way.node) + way.cost);
+            for (std::uint32_t n : graph_->nodes_of[border.row])
+                if (cost != nowhere && !has[graph_->nodes[n].component]
+                    && (graph_->nodes[n].area == 0) == backbone && takes(n))
+                    more.push_back({n, cost});
+        }
+        for (const Way& way : more)
+            has[graph_->nodes[way.node].component] = true;
+        ways.insert(ways.end(), more.begin(), more.end());
+    }
+    return ways;
+}
+
 void OspfTables::add_externals() {
     external_.clear();
-    if (externals_.empty())
-        return;
-    auto is_stub = [&](std::uint32_t component) {
-        const Node& first = graph_->nodes[graph_->members[component].front()];
-        for (std::uint32_t n : graph_->members[component])
-            if (graph_->nodes[n].machine)
-                return graph_->nodes[n].speaker->ospf->is_stub(first.area);
-        return false;
-    };
+    std::vector<External> externals = brought_in();
+    find_forwards(externals);
+    for (External& external : translated(externals))
+        externals.push_back(std::move(external));
     std::vector<MachineId> borders;
     for (MachineId id : lab_->machines.ids())
         if (is_border(id))
             borders.push_back(id);
-    struct Way {
-        std::uint32_t node = 0;
-        std::uint32_t cost = 0;
-    };
-    auto ways_to = [&](MachineId machine) {
-        std::vector<Way> ways;
-        std::vector<bool> has(graph_->members.size());
-        for (std::uint32_t n : graph_->nodes_of[machine.row])
-            if (!is_stub(graph_->nodes[n].component)) {
-                ways.push_back({n, 0});
-                has[graph_->nodes[n].component] = true;
-            }
-        // Into the backbone first, from there into the other areas.
-        for (bool backbone : {true, false}) {
-            std::vector<Way> more;
-            for (MachineId border : borders) {
-                std::uint32_t cost = nowhere;
-                for (std::uint32_t n : graph_->nodes_of[border.row])
-                    for (const Way& way : ways)
-                        if (graph_->nodes[way.node].component == graph_->nodes[n].component
-                            && cost_between(n, way.node) != nowhere)
-                            cost = std::min(cost, cost_between(n, way.node) + way.cost);
-                for (std::uint32_t n : graph_->nodes_of[border.row])
-                    if (cost != nowhere && !has[graph_->nodes[n].component]
-                        && (graph_->nodes[n].area == 0) == backbone
-                        && !is_stub(graph_->nodes[n].component))
-                        more.push_back({n, cost});
-            }
-            for (const Way& way : more)
-                has[graph_->nodes[way.node].component] = true;
-            ways.insert(ways.end(), more.begin(), more.end());
-        }
-        return ways;
-    };
-    std::vector<Way> ways;
-    MachineId of;
-    for (const Injection& external : externals_) {
-        if (external.machine != of)
-            ways = ways_to(external.machine);
-        of = external.machine;
+    std::map<MachineId, std::vector<Way>> known;
+    for (const External& external : externals) {
         if (external_.size() > most_adverts) {
             too_large_ = true;
             return;
         }
-        for (const Way& way : ways)
+        const std::uint32_t forward = number_of(external.forward);
+        auto add = [&](const Way& way) {
             external_.push_back(
                 {.prefix = external.prefix,
                  .node = way.node,
-                 .cost = external.type == 1 ? way.cost + external.metric : way.cost,
+                 .cost = (forward == nowhere ? way.cost : 0)
+                         + (external.type == 1 ? external.metric : 0),
                  .metric = external.type == 1 ? 0 : external.metric,
                  .type = external.type == 1 ? PathType::external_1 : PathType::external_2,
-                 .origin = external.machine,
-                 .nic = {}});
+                 .origin = external.origin,
+                 .nic = {},
+                 .forward = forward});
+        };
+        if (external.nssa != nowhere) {
+            add({external.nssa, 0});
+            continue;
+        }
+        auto [ways, is_new] = known.try_emplace(external.origin);
+        if (is_new)
+            ways->second = ways_to(external.origin, borders);
+        std::ranges::for_each(ways->second, add);
     }
 }
 

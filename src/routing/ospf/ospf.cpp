@@ -37,91 +37,201 @@ bool OspfTables::is_border(MachineId machine) const {
 
 // --- lessons ---------------------------------------------------------------------------------
 
-// True if the router is on the network itself.
-bool OspfTables::is_on(std::uint32_t router, std::uint32_t network) const {
+// The edge by which the router is on the network itself, or null.
+const OspfTables::Edge* OspfTables::edge_onto(std::uint32_t router, std::uint32_t network) const {
     if (graph_->nodes[network].machine)
-        return false;
+        return nullptr;
     for (std::uint32_t e = graph_->nodes[router].first_edge;
          e < graph_->nodes[router + 1].first_edge; ++e)
         if (graph_->edges[e].to == network)
-            return true;
-    return false;
+            return &graph_->edges[e];
+    return nullptr;
+}
+
+// True if the prefix is of the NIC by which the router is on a network: for IPv6 others there may
+// have announced another one, which is then on the link (RFC 5340 section 4.8.1).
+bool OspfTables::has_prefix(std::uint32_t router, const Edge& onto, std::uint32_t prefix) const {
+    return family_ == net::Family::ipv4
+           || std::ranges::any_of(
+               lab_->addresses_of(graph_->gates[graph_->nodes[router].first_gate + onto.gate].out),
+               [&](lab::AddressId id) {
+                   return lab_->addresses[id].prefix() == (*numbers_)[prefix];
+               });
+}
+
+// The best of what is announced to one machine for one prefix.
+class OspfTables::Choice {
+  public:
+    Choice(const OspfTables& tables, MachineId machine, std::uint32_t prefix, Lesson& lesson)
+        : tables_(tables), graph_(*tables.graph_), machine_(machine), prefix_(prefix),
+          lesson_(lesson) {
+        lesson = {.kind = RouteKind::ospf};
+    }
+
+    const Advert* found() const { return found_; }
+
+    void consider(const Advert& advert) {
+        std::uint32_t node = tables_.node_in(machine_, graph_.nodes[advert.node].component);
+        if (node == nowhere
+            || (advert.nic && std::ranges::binary_search(tables_.dead_nics_, advert.nic)))
+            return;
+        const bool is_border = tables_.is_border(machine_);
+        if (advert.type == PathType::inter_area
+            && (node == advert.node || (is_border && graph_.nodes[node].area != 0)))
+            return;
+        const bool is_external = advert.type > PathType::inter_area;
+        const bool told_by_border =
+            is_external && graph_.nodes[advert.node].machine != advert.origin;
+        if (told_by_border
+            && ((is_border && graph_.nodes[node].area != 0) || is_inside(advert.origin)))
+            return;
+        std::uint32_t way = tables_.cost_between(node, advert.node);
+        if (way == nowhere)
+            return;
+        if (advert.node == node && advert.origin == machine_ && advert.type != PathType::intra_area)
+            return;
+        // The default route that border routers announce into an NSSA is not for them.
+        if (is_external && is_border && (*tables_.numbers_)[prefix_].length() == 0
+            && OspfTables::kind_of(graph_.nodes[advert.node]) == lab::AreaKind::nssa
+            && tables_.is_border(advert.origin))
+            return;
+        if (advert.forward != nowhere) {
+            if (auto onward = tables_.way_to_forward(machine_, advert.forward))
+                take_onward(advert, *onward);
+            return;
+        }
+        const bool prefers = is_external && !told_by_border && graph_.nodes[node].area != 0;
+        if (take(advert, way + advert.cost, prefers))
+            add_gates(advert, node);
+    }
+
+  private:
+    // What a border router says of a way to the router that an external route comes from counts
+    // for nothing where there is a way to that inside an area, and border routers believe what the
+    // backbone says alone (RFC 2328 section 16.2).
+    bool is_inside(MachineId origin) const {
+        return std::ranges::any_of(graph_.nodes_of[origin.row], [&](std::uint32_t of) {
+            std::uint32_t node = tables_.node_in(machine_, graph_.nodes[of].component);
+            return node != nowhere && tables_.cost_between(node, of) != nowhere;
+        });
+    }
+
+    // True if it is as good as the best so far, or takes its place. Of ways to who announces an
+    // external route those inside an area other than the backbone go first, as with
+    // RFC1583Compatibility disabled (RFC 2328 section 16.4.1).
+    bool take(const Advert& advert, std::uint32_t cost, bool prefers) {
+        const bool is_outer = advert.type == PathType::external_2;
+        auto rank = [](PathType type, std::uint32_t metric, bool preferred, std::uint32_t inner) {
+            return std::tuple(type, metric, !preferred, inner);
+        };
+        auto own = rank(advert.type, advert.metric, prefers, cost);
+        auto known = rank(
+            lesson_.type, lesson_.type == PathType::external_2 ? lesson_.metric : 0, is_preferred_,
+            lesson_.type == PathType::external_2 ? lesson_.inner_cost : lesson_.metric);
+        if (found_ != nullptr && own > known)
+            return false;
+        if (found_ == nullptr || own < known) {
+            found_ = &advert;
+            is_preferred_ = prefers;
+            lesson_ = {.kind = RouteKind::ospf,
+                       .type = advert.type,
+                       .metric = is_outer ? advert.metric : cost,
+                       .inner_cost = cost};
+        }
+        return true;
+    }
+
+    void add_gates(const Advert& advert, std::uint32_t node) {
+        const Node& here = graph_.nodes[node];
+        if (const Edge* edge = tables_.edge_onto(node, advert.node)) { // its own network
+            if (!tables_.has_prefix(node, *edge, prefix_))
+                lesson_.add_gate(here.first_gate + edge->gate + tables_.members_of(advert.node));
+            return;
+        }
+        const Row& ways = tables_.row(node);
+        std::uint16_t set = ways.set[graph_.nodes[advert.node].local];
+        if (set == no_set)
+            return; // its own
+        if (set < here.gate_count)
+            return lesson_.add_gate(here.first_gate + set);
+        for (std::uint16_t gate : ways.merged[set - here.gate_count])
+            lesson_.add_gate(here.first_gate + gate);
+    }
+
+    // By its forwarding address (RFC 2328 section 16.4 (3)), straight to it from its own network.
+    void take_onward(const Advert& advert, const Onward& onward) {
+        const bool prefers = onward.lesson.type == PathType::intra_area && onward.area != 0;
+        if (!take(advert, onward.lesson.metric + advert.cost, prefers))
+            return;
+        for (std::size_t i = 0; i < onward.lesson.gate_count; ++i)
+            lesson_.add_gate(onward.lesson.gates.at(i));
+        if (onward.lesson.gate_count == 0)
+            for (const StraightGate& straight : tables_.straight_[advert.forward])
+                if (straight.machine == machine_)
+                    return lesson_.add_gate(straight.gate);
+    }
+
+    const OspfTables& tables_;
+    const Graph& graph_;
+    MachineId machine_;
+    std::uint32_t prefix_;
+    Lesson& lesson_;
+    const Advert* found_ = nullptr;
+    bool is_preferred_ = false;
+};
+
+const OspfTables::Advert* OspfTables::best_inside(MachineId machine, std::uint32_t prefix,
+                                                  Lesson& lesson) const {
+    Choice choice(*this, machine, prefix, lesson);
+    if (graph_->nodes_of[machine.row].empty())
+        return nullptr;
+    for (std::uint32_t i = first_intra_[prefix]; i < first_intra_[prefix + 1]; ++i)
+        choice.consider(graph_->intra[i]);
+    if (choice.found() == nullptr)
+        for (std::uint32_t i = first_other_[prefix]; i < first_other_[prefix + 1]; ++i)
+            if (other_[i].type == PathType::inter_area)
+                choice.consider(other_[i]);
+    return choice.found();
 }
 
 const OspfTables::Advert* OspfTables::best(MachineId machine, std::uint32_t prefix,
                                            Lesson& lesson) const {
-    const auto& own = graph_->nodes_of[machine.row];
-    const Advert* found = nullptr;
-    lesson = {.kind = RouteKind::ospf};
-    // Of ways to who announces an external route those inside an area other than the backbone go
-    // first, as with RFC1583Compatibility disabled (RFC 2328 section 16.4.1).
-    bool is_preferred = false;
-    auto rank = [](PathType type, std::uint32_t metric, bool preferred, std::uint32_t cost) {
-        return std::tuple(type, metric, !preferred, cost);
-    };
-    // What a border router says of a way to the router that an external route comes from counts
-    // for nothing where there is a way to that inside an area, and border routers believe what the
-    // backbone says alone (RFC 2328 section 16.2).
-    auto is_inside = [&](MachineId origin) {
-        return std::ranges::any_of(graph_->nodes_of[origin.row], [&](std::uint32_t of) {
-            std::uint32_t node = node_in(machine, graph_->nodes[of].component);
-            return node != nowhere && cost_between(node, of) != nowhere;
-        });
-    };
-    auto consider = [&](const Advert& advert) {
-        std::uint32_t node = node_in(machine, graph_->nodes[advert.node].component);
-        if (node == nowhere || (advert.nic && std::ranges::binary_search(dead_nics_, advert.nic)))
-            return;
-        if (advert.type == PathType::inter_area
-            && (node == advert.node || (is_border(machine) && graph_->nodes[node].area != 0)))
-            return;
-        bool told_by_border = advert.type != PathType::intra_area
-                              && advert.type != PathType::inter_area
-                              && graph_->nodes[advert.node].machine != advert.origin;
-        if (told_by_border
-            && ((is_border(machine) && graph_->nodes[node].area != 0) || is_inside(advert.origin)))
-            return;
-        std::uint32_t way = cost_between(node, advert.node);
-        if (way == nowhere)
-            return;
-        if (advert.node == node && advert.origin == machine && advert.type != PathType::intra_area)
-            return;
-        const bool prefers =
-            advert.type > PathType::inter_area && !told_by_border && graph_->nodes[node].area != 0;
-        auto own_rank = rank(advert.type, advert.metric, prefers, way + advert.cost);
-        auto known =
-            rank(lesson.type, lesson.type == PathType::external_2 ? lesson.metric : 0, is_preferred,
-                 lesson.type == PathType::external_2 ? lesson.inner_cost : lesson.metric);
-        if (found != nullptr && own_rank > known)
-            return;
-        if (found == nullptr || own_rank < known) {
-            found = &advert;
-            is_preferred = prefers;
-            bool outer = advert.type == PathType::external_2;
-            lesson = {.kind = RouteKind::ospf,
-                      .type = advert.type,
-                      .metric = outer ? advert.metric : way + advert.cost,
-                      .inner_cost = way + advert.cost};
-        }
-        if (is_on(node, advert.node))
-            return; // its own network
-        const Row& ways = row(node);
-        std::uint16_t set = ways.set[graph_->nodes[advert.node].local];
-        const Node& here = graph_->nodes[node];
-        if (set == no_set)
-            return; // its own
-        if (set < here.gate_count)
-            return lesson.add_gate(here.first_gate + set);
-        for (std::uint16_t gate : ways.merged[set - here.gate_count])
-            lesson.add_gate(here.first_gate + gate);
-    };
-    if (own.empty())
-        return nullptr;
+    const Advert* inside = best_inside(machine, prefix, lesson);
+    if (inside != nullptr || graph_->nodes_of[machine.row].empty())
+        return inside;
+    Choice choice(*this, machine, prefix, lesson);
+    for (std::uint32_t i = first_other_[prefix]; i < first_other_[prefix + 1]; ++i)
+        if (other_[i].type > PathType::inter_area)
+            choice.consider(other_[i]);
+    return choice.found();
+}
+
+template <class Use>
+void OspfTables::each_advert(std::uint32_t prefix, Use use) const {
     for (std::uint32_t i = first_intra_[prefix]; i < first_intra_[prefix + 1]; ++i)
-        consider(graph_->intra[i]);
-    if (found == nullptr)
-        for (std::uint32_t i = first_other_[prefix]; i < first_other_[prefix + 1]; ++i)
-            consider(other_[i]);
+        use(graph_->intra[i]);
+    for (std::uint32_t i = first_other_[prefix]; i < first_other_[prefix + 1]; ++i)
+        use(other_[i]);
+}
+
+template <class Use>
+void OspfTables::each_prefix_around(net::Address address, Use use) const {
+    for (std::uint32_t p = numbers_->lookup(address); p != PrefixNumbers::none;
+         p = numbers_->around(p))
+        if (!use(p))
+            return;
+}
+
+// The longest prefix that holds it must be of a way inside OSPF (RFC 2328 section 16.4 (3)).
+std::optional<OspfTables::Onward> OspfTables::way_to_forward(MachineId machine,
+                                                             std::uint32_t forward) const {
+    std::optional<Onward> found;
+    each_prefix_around(forwards_[forward], [&](std::uint32_t prefix) {
+        Lesson lesson;
+        if (const Advert* advert = best_inside(machine, prefix, lesson))
+            found = {lesson, graph_->nodes[advert->node].area};
+        return !found;
+    });
     return found;
 }
 
@@ -134,16 +244,12 @@ std::optional<Lesson> OspfTables::lesson(MachineId machine, std::uint32_t prefix
 
 // Who announces it, and how.
 void OspfTables::add_traits(std::uint32_t prefix, std::vector<std::uint64_t>& into) const {
-    auto add = [&](const Advert& advert) {
+    each_advert(prefix, [&](const Advert& advert) {
         if (advert.nic && std::ranges::binary_search(dead_nics_, advert.nic))
             return;
         into.insert(into.end(), {static_cast<std::uint64_t>(advert.type), advert.node, advert.cost,
-                                 advert.metric, advert.origin.row});
-    };
-    for (std::uint32_t i = first_intra_[prefix]; i < first_intra_[prefix + 1]; ++i)
-        add(graph_->intra[i]);
-    for (std::uint32_t i = first_other_[prefix]; i < first_other_[prefix + 1]; ++i)
-        add(other_[i]);
+                                 advert.metric, advert.origin.row, advert.forward});
+    });
 }
 
 // To which nodes of its component a router has another way than before.
@@ -195,7 +301,7 @@ void OspfTables::mark_changed(const OspfTables& before, std::vector<bool>& prefi
 
 bool OspfTables::add_changes(const ProtocolTables& before, std::vector<LessonChange>& into) const {
     const auto& known = static_cast<const OspfTables&>(before);
-    if (known.graph_ != graph_)
+    if (known.graph_ != graph_ || known.forwards_ != forwards_)
         return false;
     struct Mover {
         MachineId machine;
@@ -208,6 +314,12 @@ bool OspfTables::add_changes(const ProtocolTables& before, std::vector<LessonCha
                 movers[to.node].push_back({graph_->nodes[n].machine, to.has_other_gates});
     std::vector<bool> changed(numbers_->size());
     mark_changed(known, changed);
+    for (const Advert& advert : external_)
+        if (advert.forward != nowhere)
+            each_prefix_around(forwards_[advert.forward], [&](std::uint32_t prefix) {
+                changed[advert.prefix] = changed[advert.prefix] || changed[prefix];
+                return true;
+            });
     for (std::uint32_t p = 0; p < changed.size(); ++p)
         for (std::uint32_t m = 0; m < graph_->nodes_of.size() && changed[p]; ++m)
             if (!graph_->nodes_of[m].empty())
@@ -227,6 +339,14 @@ bool OspfTables::add_changes(const ProtocolTables& before, std::vector<LessonCha
                 for (std::uint32_t origin : graph_->nodes_of[advert.origin.row])
                     if (origin != advert.node)
                         add(advert, origin, is_only);
+            if (advert.forward != nowhere)
+                each_prefix_around(forwards_[advert.forward], [&](std::uint32_t prefix) {
+                    each_advert(prefix, [&](const Advert& there) {
+                        if (there.type <= PathType::inter_area)
+                            add(advert, there.node, false);
+                    });
+                    return true;
+                });
         }
     return true;
 }
@@ -331,13 +451,19 @@ void OspfTables::add_link_states(MachineId machine, std::vector<LinkState>& into
                 if (external && graph_->nodes[advert.node].machine != advert.origin)
                     continue; // the same from afar
                 bool second = advert.type == PathType::external_2;
-                add({.kind = external ? LinkState::Kind::external : LinkState::Kind::summary,
+                const bool in_nssa = kind_of(graph_->nodes[advert.node]) == lab::AreaKind::nssa;
+                add({.kind = !external ? LinkState::Kind::summary
+                             : in_nssa ? LinkState::Kind::nssa
+                                       : LinkState::Kind::external,
                      .origin = advert.origin,
                      .to = (*numbers_)[advert.prefix],
                      .cost = second ? advert.metric : advert.cost,
                      .type = static_cast<std::uint8_t>(!external ? 0
                                                        : second  ? 2
-                                                                 : 1)});
+                                                                 : 1),
+                     .forward = advert.forward == nowhere
+                                    ? std::nullopt
+                                    : std::optional(forwards_[advert.forward])});
             }
     }
 }

@@ -40,7 +40,9 @@ class OspfTables final : public ProtocolTables {
     /// True if the lab has more than is worked out; what is left out is missing in all tables.
     bool is_too_large() const override { return too_large_; }
 
-    const std::vector<Gate>& gates() const override { return graph_->gates; }
+    const std::vector<Gate>& gates() const override {
+        return forwards_.empty() ? graph_->gates : gates_;
+    }
     std::optional<Lesson> lesson(lab::MachineId machine, std::uint32_t prefix) const override;
     void add_traits(std::uint32_t prefix, std::vector<std::uint64_t>& into) const override;
     bool add_changes(const ProtocolTables& before, std::vector<LessonChange>& into) const override;
@@ -62,9 +64,8 @@ class OspfTables final : public ProtocolTables {
     struct Interface {
         const lab::Speaker* speaker = nullptr;
         const lab::OspfNic* told = nullptr;
-        net::Address address;
+        net::Address address; ///< that it sends from
         net::Prefix prefix;
-
         std::uint32_t domain = 0;
         std::uint32_t node = nowhere;
         bool transit = false; ///< joined to a network with a designated router, which announces it
@@ -94,7 +95,9 @@ class OspfTables final : public ProtocolTables {
         std::uint32_t to = 0;
         std::uint32_t cost = 0;
         std::uint32_t twin = 0; ///< the edge back
-        std::uint32_t gate = 0; ///< the next hop; to a network: that to its first member
+        /// The next hop; to a network: that to its first member, after which come those to the
+        /// others, and for IPv6 a direct one.
+        std::uint32_t gate = 0;
     };
     struct Advert {
         std::uint32_t prefix = 0;
@@ -104,6 +107,9 @@ class OspfTables final : public ProtocolTables {
         PathType type = PathType::intra_area;
         lab::MachineId origin; ///< of externals: who announces it
         lab::NicId nic;        ///< of intra-area: whose prefix it is, none for a network
+        /// Of externals: the position of the forwarding address, or nowhere; `cost` then counts
+        /// from that on.
+        std::uint32_t forward = nowhere;
 
         friend bool operator==(const Advert&, const Advert&) = default;
     };
@@ -144,6 +150,9 @@ class OspfTables final : public ProtocolTables {
     bool comes_before(std::uint32_t interface, std::uint32_t other) const;
     std::vector<std::uint32_t> heard_point_to_point() const;
     void elect(std::span<const std::uint32_t> group, const std::vector<std::uint32_t>& heard);
+    std::vector<std::uint32_t> prefixes_of(const Interface& interface) const;
+    std::vector<std::uint32_t> prefixes_of_network(std::uint32_t designated,
+                                                   std::span<const std::uint32_t> members) const;
     void lay_edges();
     void drop_repeated_ids();
     void number_components();
@@ -155,7 +164,14 @@ class OspfTables final : public ProtocolTables {
     void sort_adverts();
 
     bool has_borders() const;
-    bool is_on(std::uint32_t router, std::uint32_t network) const;
+    static lab::AreaKind kind_of(const Node& router) {
+        return router.speaker->ospf->kind_of(router.area);
+    }
+    const Edge* edge_onto(std::uint32_t router, std::uint32_t network) const;
+    bool has_prefix(std::uint32_t router, const Edge& onto, std::uint32_t prefix) const;
+    std::uint32_t members_of(std::uint32_t network) const {
+        return graph_->nodes[network + 1].first_edge - graph_->nodes[network].first_edge;
+    }
     bool is_border(lab::MachineId machine) const;
     std::uint32_t node_in(lab::MachineId machine, std::uint32_t component) const;
     std::uint32_t cost_between(std::uint32_t from, std::uint32_t to) const;
@@ -167,7 +183,42 @@ class OspfTables final : public ProtocolTables {
     std::vector<MovedNode> moved_nodes(std::uint32_t source, const OspfTables& before) const;
     std::uint32_t count_adverts(std::uint32_t prefix) const;
     void mark_changed(const OspfTables& before, std::vector<bool>& prefixes) const;
+    class Choice;
+    const Advert* best_inside(lab::MachineId machine, std::uint32_t prefix, Lesson& lesson) const;
     const Advert* best(lab::MachineId machine, std::uint32_t prefix, Lesson& lesson) const;
+    /// A way inside OSPF to a forwarding address.
+    struct Onward {
+        Lesson lesson;
+        std::uint32_t area = 0;
+    };
+    std::optional<Onward> way_to_forward(lab::MachineId machine, std::uint32_t forward) const;
+    template <class Use>
+    void each_advert(std::uint32_t prefix, Use use) const;
+    template <class Use>
+    void each_prefix_around(net::Address address, Use use) const;
+    /// A route from outside, and who announces it.
+    struct External {
+        std::uint32_t prefix = 0;
+        lab::MachineId origin;
+        std::uint32_t metric = 0;
+        std::uint8_t type = 2;
+        std::optional<net::Address> forward;
+        std::uint32_t nssa = nowhere; ///< the node that announces it into an NSSA, and nowhere else
+        bool leaves_nssa = false;     ///< is to be translated (the P-bit of RFC 3101)
+    };
+    std::vector<External> brought_in() const;
+    std::vector<External> translated(const std::vector<External>& externals) const;
+    lab::MachineId translator_of(std::uint32_t component) const;
+    std::optional<net::Address> forward_of(const Injection& external) const;
+    std::optional<net::Address> forward_in_nssa(const Node& router) const;
+    void find_forwards(const std::vector<External>& externals);
+    std::uint32_t number_of(const std::optional<net::Address>& forward) const;
+    struct Way { ///< by which a component hears of a router, and how far that is from there
+        std::uint32_t node = 0;
+        std::uint32_t cost = 0;
+    };
+    std::vector<Way> ways_to(lab::MachineId machine,
+                             const std::vector<lab::MachineId>& borders) const;
 
     const lab::Lab* lab_;
     const PrefixNumbers* numbers_;
@@ -182,6 +233,13 @@ class OspfTables final : public ProtocolTables {
     std::vector<std::uint32_t> first_other_; // by prefix, in other_
     std::vector<Advert> other_;              // summaries and externals, by prefix
     std::vector<Injection> externals_;       // by machine
+    std::vector<net::Address> forwards_;     // forwarding addresses of externals, ascending
+    std::vector<Gate> gates_; // those of graph_, then those straight to forwarding addresses
+    struct StraightGate {
+        lab::MachineId machine;
+        std::uint32_t gate = 0;
+    };
+    std::vector<std::vector<StraightGate>> straight_; // by forwarding address
     bool too_large_ = false;
 
     // Only while it forms.

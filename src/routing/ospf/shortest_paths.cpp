@@ -311,6 +311,7 @@ bool OspfTables::reduce(const Condition& condition) {
         return false;
     externals_.clear(); // they are settled anew: chance may decide by what comes first
     external_.clear();
+    forwards_.clear();
     sort_adverts();
     if (lost.empty())
         return true;

@@ -38,7 +38,7 @@ RipTables::RipTables(const lab::Lab& lab, const PrefixNumbers& numbers, const Co
                 bool loopback = lab.nics[told.nic].is_loopback();
                 interfaces_.push_back({.machine = speaker.machine,
                                        .told = &told,
-                                       .address = address->address,
+                                       .address = sent_from(lab, told.nic, address->address),
                                        .prefix = announced_prefix(lab, *address),
                                        .domain = loopback ? none : wiring.domain(lab, told.nic)});
             }
@@ -80,8 +80,7 @@ void RipTables::judge(const Interface& from, const Interface& to, const Conditio
                    .other_nic = from.told->nic,
                    .filter = {}};
     const bool is_ipv4 = seen.family == net::Family::ipv4;
-    seen.filter = dropped_by(*lab_, from.told->nic, to.told->nic,
-                             update_from(sent_from(*lab_, from.told->nic, from.address)));
+    seen.filter = dropped_by(*lab_, from.told->nic, to.told->nic, update_from(from.address));
     if (from.told->passive)
         seen.discord = Discord::passive;
     // RFC 2453 section 3.9.2. For IPv6 updates come from link-local addresses (RFC 2080 section
@@ -110,17 +109,14 @@ void RipTables::judge(const Interface& from, const Interface& to, const Conditio
 }
 
 // Prefix by prefix, from those that announce it outwards: whoever is nearer is settled first, so
-// what it says is final. Of equal neighbours the lower address is kept.
+// what it says is final. Of equal neighbours that with the prefix of a NIC is kept before that of
+// what was brought in, as it was heard first (RFC 2453 section 3.9.2), then the lower address.
 void RipTables::settle(std::vector<Injection> origins, const Surroundings& /*surroundings*/) {
     for (const Interface& interface : interfaces_)
-        for (lab::AddressId id : lab_->addresses_of(interface.told->nic)) {
-            const lab::InterfaceAddress& own = lab_->addresses[id];
-            if (own.address.family() == interface.address.family()
-                && own.origin != lab::AddressOrigin::link_local)
-                origins.push_back({.prefix = numbers_->find(announced_prefix(*lab_, own)),
-                                   .machine = interface.machine,
-                                   .metric = 1});
-        }
+        for (const net::Prefix& prefix :
+             announced_prefixes(*lab_, interface.told->nic, interface.address.family()))
+            origins.push_back(
+                {.prefix = numbers_->find(prefix), .machine = interface.machine, .metric = 1});
     std::ranges::sort(origins);
     table_.assign(numbers_->size(), {});
     std::vector<Best> best(lab_->machines.size());
@@ -134,23 +130,26 @@ void RipTables::settle(std::vector<Injection> origins, const Surroundings& /*sur
         net::Family family = (*numbers_)[prefix].family();
         std::array<std::vector<MachineId>, infinity> by_metric;
         std::vector<MachineId> reached;
-        auto reach = [&](MachineId machine, std::uint32_t metric, std::uint32_t gate) {
+        auto reach = [&](MachineId machine, std::uint32_t metric, std::uint32_t gate,
+                         bool is_late) {
             if (metric >= infinity)
                 return;
             Best& known = best[machine.row];
             bool nearer = metric < known.metric;
             bool lower = metric == known.metric && known.gate != none && gate != none
-                         && gates_[gate].via < gates_[known.gate].via;
+                         && std::pair(is_late, gates_[gate].via)
+                                < std::pair(known.is_late, gates_[known.gate].via);
             if (!nearer && !lower)
                 return;
             if (known.metric == infinity)
                 reached.push_back(machine);
-            known = {static_cast<std::uint8_t>(metric), gate};
+            known = {static_cast<std::uint8_t>(metric), is_late, gate};
             if (nearer)
                 by_metric[metric].push_back(machine);
         };
         for (; i < origins.size() && origins[i].prefix == prefix; ++i)
-            reach(origins[i].machine, std::max(origins[i].metric, 1U), none);
+            reach(origins[i].machine, std::max(origins[i].metric, 1U), none,
+                  origins[i].redistributed);
         for (std::uint32_t metric = 1; metric < infinity; ++metric)
             for (std::size_t n = 0; n < by_metric[metric].size(); ++n) {
                 MachineId from = by_metric[metric][n];
@@ -164,7 +163,7 @@ void RipTables::settle(std::vector<Injection> origins, const Surroundings& /*sur
                     if (gates_[hearing.gate].via.family() != family
                         || (split && gate != none && gate_domain_[gate] == hearing.domain))
                         continue;
-                    reach(hearing.to, metric + hearing.cost, hearing.gate);
+                    reach(hearing.to, metric + hearing.cost, hearing.gate, best[from.row].is_late);
                 }
             }
         std::ranges::sort(reached);

@@ -55,6 +55,7 @@ class RipTables final : public ProtocolTables {
     };
     struct Best {
         std::uint8_t metric = infinity;
+        bool is_late = false;      ///< it was brought in from elsewhere, after others were heard
         std::uint32_t gate = none; ///< none for its own
     };
 
