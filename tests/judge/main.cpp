@@ -1,6 +1,7 @@
 // Holds every engine against the others on made-up labs: judge --seeds FIRST:COUNT[:STEP], --fresh
 // COUNT, --protocols; or the tables of real routing daemons against Jackal's: --speakers.
 #include "asks.h"
+#include "outages.h"
 #include "random_lab.h"
 #include "shrink.h"
 #include "speakers.h"
@@ -32,6 +33,7 @@ struct Options {
     unsigned workers = 4;
     bool protocols = false;
     bool speakers = false;
+    bool outages = false;
     bool shrinks = false;
 };
 
@@ -327,6 +329,51 @@ class SpeakersCourt {
     std::size_t mismatches_ = 0;
 };
 
+// Outages of real pings against those foretold, of one plan after another.
+class OutagesCourt {
+  public:
+    void judge(const std::string& name, const std::string& text) {
+        std::optional<lab::Lab> lab = build(text);
+        if (!lab)
+            return note(name + ": " + unreadable(text), false);
+        lab->name = fmt::format("judge-{}-{}", getpid(), number_++);
+        try {
+            const routing::Settled settled = routing::settle(*lab);
+            if (std::optional<OutageHeld> held = hold_outage(settled))
+                note(fmt::format("{}: {}: without a reply {} (real: {})", name, held->what,
+                                 words(held->foretold), words(held->real)),
+                     held->agrees());
+        } catch (const std::runtime_error& e) {
+            note(fmt::format("{}: {}", name, e.what()), false);
+        }
+    }
+
+    bool finish(Seconds time) const {
+        fmt::print("\n{} outages in {:.0f} s; {}\n", held_, time.count(),
+                   otherwise_ == 0 ? "all as foretold" : fmt::format("{} otherwise", otherwise_));
+        return otherwise_ == 0;
+    }
+
+  private:
+    static std::string words(const Losses& losses) {
+        return fmt::format("{:.1f} s, then TTL {}; {:.1f} s, then TTL {}", losses.cut_s,
+                           losses.ttl_while_cut, losses.mended_s, losses.ttl_at_end);
+    }
+
+    void note(const std::string& line, bool agrees) {
+        std::lock_guard lock(mutex_);
+        ++held_;
+        otherwise_ += agrees ? 0 : 1;
+        fmt::print("{}{}\n", agrees ? "" : "OTHERWISE ", line);
+        std::fflush(stdout);
+    }
+
+    std::mutex mutex_;
+    std::atomic<unsigned> number_ = 0;
+    std::size_t held_ = 0;
+    std::size_t otherwise_ = 0;
+};
+
 // Every third lab has several sites, unless all are to speak routing protocols.
 Json made_up(std::uint64_t seed, bool protocols) {
     return seed % 3 == 0 && !protocols ? random_sites(seed) : random_lab(seed, protocols);
@@ -360,7 +407,8 @@ bool judge_all(Court& court, const Options& options) {
         if (i >= plans)
             return court.judge(
                 fmt::format("seed {}", seeds[i - plans]),
-                made_up(seeds[i - plans], options.protocols || options.speakers).dump(1));
+                made_up(seeds[i - plans], options.protocols || options.speakers || options.outages)
+                    .dump(1));
         std::ifstream file(options.plans[i]);
         court.judge(options.plans[i], std::string(std::istreambuf_iterator<char>(file), {}));
     };
@@ -383,6 +431,10 @@ int run(const Options& options) {
     rlimit files{65536, 65536};
     setrlimit(RLIMIT_NOFILE, &files);
 
+    if (options.outages) {
+        OutagesCourt court;
+        return judge_all(court, options) ? 0 : 1;
+    }
     if (options.speakers) {
         SpeakersCourt court(options.shrinks);
         return judge_all(court, options) ? 0 : 1;
@@ -406,6 +458,9 @@ int main(int argc, char** argv) {
     app.add_flag("--speakers", options.speakers,
                  "holds the tables against those of real routing daemons (BIRD), instead of asking "
                  "pings");
+    app.add_flag("--outages", options.outages,
+                 "holds outages that a timeline foretells against those of a real ping, between "
+                 "daemons, while a NIC goes down and comes back");
     app.add_flag("--shrink", options.shrinks,
                  "with --speakers: makes plans with a mismatch smaller, which takes long");
     app.add_option("--workers", options.workers, "labs at the same time");

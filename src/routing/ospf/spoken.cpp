@@ -56,11 +56,14 @@ class OspfProtocol final : public SpokenProtocol {
         return std::chrono::seconds(nic.dead_s) - Duration(std::chrono::seconds(nic.hello_s)) / 2;
     }
     // On a broadcast network a designated router is elected after a dead interval (RFC 2328
-    // section 9.1), unless there is one.
+    // section 9.1), unless there is one. A router has just announced that its NIC is up, and waits
+    // with the next announcement (MinLSInterval, section 12.4 and appendix B).
     Duration meeting_time(const lab::Lab& lab, const Neighbour& n) const override {
+        constexpr Duration least_between = std::chrono::seconds(5);
         const lab::OspfNic& nic = told(lab, n);
-        return nic.point_to_point ? Duration(std::chrono::seconds(nic.hello_s)) / 2
-                                  : Duration(std::chrono::seconds(nic.dead_s));
+        const Duration met = nic.point_to_point ? Duration(std::chrono::seconds(nic.hello_s)) / 2
+                                                : Duration(std::chrono::seconds(nic.dead_s));
+        return std::max(met, least_between);
     }
     Duration news_time() const override { return flooding_time; }
 
