@@ -127,6 +127,7 @@ const std::vector<Row>& rows() {
          "routers.r1.ospf.areas.3: add eth0, routers.r1.ospf.areas.0: remove quay"},
         {SetOspfNic{"r1", "eth0", Ospf::hello, 7}, "routers.r1.ospf.hello.eth0: set 7s"},
         {SetOspfNic{"r1", "eth1", Ospf::active, 0}, "routers.r1.ospf.passive: remove pier"},
+        {SpeakProtocol{"r2", RouteSource::rip}, "routers.r2.rip: set {nics: all}"},
         {Redistribute{"r1", RouteSource::ospf, RouteSource::static_routes},
          "routers.r1.ospf.redistribute: add static"},
         {AnnounceDefault{"r1", RouteSource::ospf}, "routers.r1.ospf.default: set true"},

@@ -13,6 +13,7 @@
 #include <array>
 #include <doctest/doctest.h>
 #include <filesystem>
+#include <fmt/format.h>
 
 using namespace jackal;
 
@@ -120,6 +121,27 @@ TEST_CASE("every mistake is mended in its file, whose comments stay") {
         const bool was_error = was != nullptr && was->severity == lab::Severity::error;
         if (was_error || only_warned)
             CHECK(finding(check, *plan::cause_from_slug(slug)) == nullptr);
+    }
+}
+
+TEST_CASE("a router beside others that speak a protocol joins it, where that takes fewer changes") {
+    for (const std::string protocol : {"ospf: {areas: {0: all}}", "rip: {nics: all}"}) {
+        std::string text = "lab: t\nsubnets:\n  mid: {prefix: 10.0.0.0/24, gateway: none}\n";
+        std::string guests = "guests:\n";
+        for (int i = 1; i < 5; ++i) {
+            text += fmt::format("  s{0}: {{prefix: 10.0.{0}.0/24}}\n", i);
+            guests += fmt::format("  g{0}: {{nics: [{{subnet: s{0}}}]}}\n", i);
+        }
+        text += guests + "routers:\n  r1: {nics: [{subnet: mid}, {subnet: s1}], " + protocol
+                + "}\n  r2: {nics: [{subnet: mid}, {subnet: s2}], " + protocol
+                + "}\n  r3: {nics: [{subnet: mid}, {subnet: s3}, {subnet: s4}]}\n";
+        const plan::Plan plan = plan::read(text, "t").plan->written();
+        const mend::Outcome outcome = mend::search(plan, {});
+        CHECK(outcome.is_healthy());
+        REQUIRE(outcome.changes.size() == 1);
+        const plan::Writing mended = plan::write(text, outcome.edits());
+        REQUIRE(mended.text.has_value());
+        CHECK(mended.text->find("{subnet: s4}], " + protocol + "}") != std::string::npos);
     }
 }
 

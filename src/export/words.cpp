@@ -98,7 +98,9 @@ std::string step_detail(const routing::Settled& settled, const Journey& journey,
     if (route->kind == routing::RouteKind::broadcast)
         return fmt::format("{} means all of a segment", to_string(route->to.first()));
     if (!route->has_next_hop())
-        return fmt::format("{} is connected", to_string(route->to));
+        return fmt::format("{} is {}", to_string(route->to),
+                           route->kind == routing::RouteKind::connected ? "connected"
+                                                                        : "on the same segment");
     return fmt::format("{} via {}{}", target(route->to), to_string(route->via),
                        holder(lab, route->via));
 }

@@ -39,6 +39,7 @@ struct Weight {
     int operator()(const plan::AddTranslation&) const { return 6; }
     int operator()(const plan::RemoveTranslation&) const { return 7; }
     int operator()(const plan::AddRoute&) const { return 5; }
+    int operator()(const plan::SpeakProtocol&) const { return 6; }
     int operator()(const plan::RemoveRoute&) const { return 5; }
     int operator()(const plan::SetRouteVia&) const { return 4; }
     int operator()(const plan::RemoveDhcp&) const { return 7; }
@@ -95,6 +96,8 @@ class Collector {
                 for (const Failing& failing : *list)
                     add_alternatives(failing);
             add_aggregates();
+            if (!state_.failing().empty())
+                add_speaking(state_.failing().front());
         }
         if (reach == Reach::anywhere)
             for (const Failing& failing : state_.failing())
@@ -406,6 +409,38 @@ class Collector {
             change.edits = {std::move(all)};
             offer(std::move(change), candidate.disturbance + 1);
         }
+    }
+
+    // Routers that speak no protocol beside one that does: it may stand for many routes.
+    void add_speaking(const Failing& failing) {
+        constexpr std::size_t most = 40;
+        const std::size_t before = all_.size();
+        for (const lab::Speaker& speaker : lab_.speakers) {
+            if (speaker.ospf)
+                for (const lab::OspfNic& told : speaker.ospf->nics)
+                    for (const std::string& name : silent_beside(told.nic))
+                        if (!told.passive && all_.size() < before + most)
+                            add(failing,
+                                plan::SpeakProtocol{name, plan::RouteSource::ospf, told.area});
+            if (speaker.rip)
+                for (const lab::RipNic& told : speaker.rip->nics)
+                    for (const std::string& name : silent_beside(told.nic))
+                        if (!told.passive && all_.size() < before + most)
+                            add(failing, plan::SpeakProtocol{name, plan::RouteSource::rip});
+        }
+    }
+
+    std::vector<std::string> silent_beside(lab::NicId nic) const {
+        std::vector<std::string> names;
+        for (lab::NicId other : lab_.segments[lab_.nics[nic].segment].nics) {
+            const lab::MachineId id = lab_.nics[other].machine;
+            const lab::Machine& machine = lab_.machines[id];
+            if (machine.kind == plan::MachineKind::router && machine.forwards && !machine.outside
+                && !machine.is_core && lab_.speaker(id) == nullptr
+                && plan_.machine(machine.name) != nullptr)
+                names.push_back(machine.name);
+        }
+        return names;
     }
 
     bool has_default(const std::string& name) const {

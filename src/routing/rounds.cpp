@@ -108,6 +108,17 @@ class Handover {
         return best_lesson(tables_, machine, prefix, numbers_[prefix].family());
     }
 
+    // The prefix of a loopback, or of an address of full length, is the address itself.
+    bool is_host_prefix(const Route& route) const {
+        return route.kind == RouteKind::local
+               && is_live(lab_, condition_, route.out, route.to.family())
+               && std::ranges::any_of(lab_.addresses_of(route.out), [&](lab::AddressId id) {
+                      const lab::InterfaceAddress& own = lab_.addresses[id];
+                      return own.address == route.to.first()
+                             && announced_prefix(lab_, own) == route.to;
+                  });
+    }
+
     // A NIC whose link is down keeps its route in the machine's table, but nobody is told of it.
     bool is_announced(const Route& route) const {
         return route.kind != RouteKind::connected
@@ -140,10 +151,9 @@ class Handover {
     std::vector<std::uint32_t> prefixes_from(MachineId machine, plan::RouteSource source) {
         std::vector<std::uint32_t> found;
         for (const Route& route : own_.all(machine)) {
-            bool loopback = route.kind == RouteKind::local && lab_.nics[route.out].is_loopback();
             if (route.to.length() != 0 && is_announced(route)
                 && (is_from(route.kind, source)
-                    || (loopback && source == plan::RouteSource::connected)))
+                    || (source == plan::RouteSource::connected && is_host_prefix(route))))
                 if (std::uint32_t number = numbers_.number(route.to); number != numbers_.none)
                     found.push_back(number);
         }

@@ -479,7 +479,10 @@ void await(std::vector<Asker>& askers, const std::vector<Listener>& listeners, C
 std::string kernel_unavailable() {
     if (geteuid() != 0)
         return "not root";
-    if (std::system("ip netns add judge-probe 2>/dev/null && ip netns delete judge-probe") != 0)
+    const std::string name = fmt::format("judge-probe-{}", getpid());
+    if (std::system(
+            fmt::format("ip netns add {0} 2>/dev/null && ip netns delete {0}", name).c_str())
+        != 0)
         return "no network namespaces";
     return "";
 }

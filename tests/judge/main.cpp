@@ -340,8 +340,9 @@ class OutagesCourt {
         try {
             const routing::Settled settled = routing::settle(*lab);
             if (std::optional<OutageHeld> held = hold_outage(settled))
-                note(fmt::format("{}: {}: without a reply {} (real: {})", name, held->what,
-                                 words(held->foretold), words(held->real)),
+                note(fmt::format("{}: {}: without a reply {} (real: {}){}", name, held->what,
+                                 words(held->foretold), words(held->real),
+                                 held->agrees() ? "" : "\n" + text),
                      held->agrees());
         } catch (const std::runtime_error& e) {
             note(fmt::format("{}: {}", name, e.what()), false);

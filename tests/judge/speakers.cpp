@@ -155,11 +155,34 @@ std::set<std::string> by_link_local(const lab::Lab& lab, const std::set<std::str
     return changed;
 }
 
+// True if it is in a stub or an NSSA, and in another area by NICs without a carrier alone.
+bool has_dead_area(const routing::Settled& settled, const lab::Ospf& ospf) {
+    const lab::Lab& lab = settled.lab();
+    auto is_live = [&](const lab::OspfNic& told) {
+        lab::LinkId link = lab.segments[lab.nics[told.nic].segment].link;
+        return !link || settled.condition().link_up(link);
+    };
+    std::set<std::uint32_t> live;
+    std::set<std::uint32_t> all;
+    bool has_special = false;
+    for (const lab::OspfNic& told : ospf.nics) {
+        if (lab.nics[told.nic].is_loopback())
+            continue;
+        all.insert(told.area);
+        if (is_live(told))
+            live.insert(told.area);
+        has_special |= ospf.kind_of(told.area) != lab::AreaKind::normal;
+    }
+    return has_special && live.size() < all.size();
+}
+
 // What this daemon does in a way of its own, recognised narrowly:
 // - A NIC without a carrier is "looped back" (RFC 2328 section 9.1), and its address a host route.
 // - An address of full length is announced as a host, at no cost of its NIC.
 // - A default route that a machine always announces by RIP it takes back from those that tell it.
 // - Of equal paths of BGP it shows one, and gives the kernel all.
+// - A router with areas without a carrier on any NIC is a border router still.
+// - Who has the forwarding address of one of several equal external routes uses none of them.
 // - Inside an AS it goes by the link-local next hop that comes with the global one (RFC 2545).
 // - A path of BGP whose next hop is in the very prefix that it leads to has no way to it.
 bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const lab::Speaker& speaker,
@@ -168,6 +191,10 @@ bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const la
     const bool has_equal_paths = speaker.bgp && speaker.bgp->equal_paths;
     if (!jackal && daemon->protocol == "rip" && to.length() == 0)
         return speaker.rip && speaker.rip->default_route == plan::DefaultRoute::always;
+    if (!jackal && daemon->protocol == "ospf" && to.length() == 0)
+        return std::ranges::any_of(lab.speakers, [&](const lab::Speaker& any) {
+            return any.ospf && has_dead_area(settled, *any.ospf);
+        });
     if (!jackal && daemon->protocol != "bgp" && to.length() == net::address_bits(to.family()))
         return std::ranges::any_of(lab.owners_of(to.first()), [&](const lab::Owner& owner) {
             lab::LinkId link = lab.segments[lab.nics[owner.nic].segment].link;
@@ -178,6 +205,13 @@ bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const la
         return std::ranges::any_of(lab.owners_of(to.first()), [&](const lab::Owner& owner) {
             return !lab.nics[owner.nic].is_loopback();
         });
+    if (jackal && !daemon && jackal->path.starts_with('E'))
+        return std::ranges::any_of(settled.learned(speaker.machine).link_states(speaker.machine),
+                                   [&](const routing::LinkState& state) {
+                                       return state.to == to && state.forward
+                                              && settled.is_local(speaker.machine,
+                                                                  settled.aim(*state.forward));
+                                   });
     if (jackal && daemon && jackal->protocol == "bgp" && daemon->protocol == "bgp")
         return (has_equal_paths && std::ranges::includes(jackal->gates, daemon->gates))
                || (to.family() == net::Family::ipv6

@@ -314,6 +314,13 @@ struct SetOspfNic {
     std::uint32_t value = 0;
 };
 
+/// Has a machine that does not yet speak OSPF or RIP speak it on all its NICs, as neighbours do.
+struct SpeakProtocol {
+    std::string machine;
+    RouteSource protocol = RouteSource::ospf; ///< or rip
+    std::uint32_t area = 0;                   ///< OSPF
+};
+
 /// Has the machine announce by one protocol what it knows from elsewhere.
 struct Redistribute {
     std::string machine;
@@ -394,8 +401,8 @@ using Changes =
                AllowVlan, SetPortUp, SetSwitchUp, SetCableUp, SetBondMemberUp, AddSegmentPort,
                SetDhcpSize, RemoveDhcp, SetDhcpRelay, RemoveStartsAfter, AddNameServer,
                AcceptPeering, TakeRelayed, SetPeeringExit, AddPeering, SetSiteRelay, SetSiteSpace,
-               AddUplink, AddLink, AddTunnel, SetOspfNic, Redistribute, AnnounceDefault,
-               SetOspfStub, SetRouterId, SetBgpNeighbour, RemovePolicy, SetSize>;
+               AddUplink, AddLink, AddTunnel, SetOspfNic, SpeakProtocol, Redistribute,
+               AnnounceDefault, SetOspfStub, SetRouterId, SetBgpNeighbour, RemovePolicy, SetSize>;
 
 /// Any one of the changes above; it cannot be altered, and copies share it, also
 /// between threads.

@@ -92,6 +92,17 @@ struct Deed {
         if (!area->nics.all)
             area->nics.names.emplace_back(e.nic);
     }
+    void operator()(const SpeakProtocol& e) const {
+        Machine& machine = machine_of(plan, e.machine);
+        Protocols& told = protocols_of(machine);
+        NicList nics;
+        nics.all = true;
+        if (e.protocol == RouteSource::ospf)
+            told.ospf = Ospf{.areas = {{.number = e.area, .nics = nics, .at = machine.at}},
+                             .at = machine.at};
+        else
+            told.rip = Rip{.nics = nics, .at = machine.at};
+    }
     void operator()(const SetOspfStub& e) const {
         plan::Ospf& ospf = spoken(protocols_of(machine_of(plan, e.machine)).ospf, e.machine);
         auto& areas = e.is_nssa ? ospf.nssas : ospf.stubs;

@@ -529,6 +529,13 @@ struct Words {
         text.also = std::move(removals);
         return text;
     }
+    EditText operator()(const SpeakProtocol& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        return {machine_path(machine).key(to_string(e.protocol)), "set",
+                e.protocol == RouteSource::ospf ? fmt::format("{{areas: {{{}: all}}}}", e.area)
+                                                : "{nics: all}",
+                machine.at};
+    }
     EditText operator()(const Redistribute& e) const {
         const Machine& machine = machine_of(plan, e.machine);
         return {machine_path(machine).key(to_string(e.into)).key("redistribute"), "add",

@@ -165,6 +165,8 @@ void OspfTables::elect(std::span<const std::uint32_t> group,
         if (is_unknowing) {
             for (std::uint32_t interface : camp)
                 graph_->interfaces[interface].transit = true;
+            for (std::uint32_t i : own.pairs) // none of them is designated
+                graph_->pairs[i].state_a = graph_->pairs[i].state_b = NeighbourState::two_way;
             continue;
         }
         std::uint32_t designated = eligible(0) ? camp[0] : nowhere;
