@@ -1,5 +1,6 @@
 #include "jackal/routing/settled.h"
 
+#include "jackal/net/special_use.h"
 #include "jackal/sorted.h"
 #include "neighbour.h"
 #include "prefix_numbers.h"
@@ -398,7 +399,9 @@ void Settled::add_learned_hop(const Gate& gate) {
     vias_.push_back(gate.via);
     MachineId machine = lab_->nics[gate.out].machine;
     Aim via = aim(gate.via);
-    is_refused_hop_.push_back(is_local(machine, via) || is_broadcast(machine, via));
+    // Another NIC of the machine may have the same link-local address: it is on another link.
+    is_refused_hop_.push_back(!net::is_link_local(gate.via)
+                              && (is_local(machine, via) || is_broadcast(machine, via)));
     has_refused_hops_ = has_refused_hops_ || is_refused_hop_.back();
 }
 

@@ -181,6 +181,7 @@ bool has_dead_area(const routing::Settled& settled, const lab::Ospf& ospf) {
 // - An address of full length is announced as a host, at no cost of its NIC.
 // - A default route that a machine always announces by RIP it takes back from those that tell it.
 // - Of equal paths of BGP it shows one, and gives the kernel all.
+// - A static route by way of an address of the machine's own it does not know.
 // - A router with areas without a carrier on any NIC is a border router still.
 // - Who has the forwarding address of one of several equal external routes uses none of them.
 // - Inside an AS it goes by the link-local next hop that comes with the global one (RFC 2545).
@@ -205,6 +206,15 @@ bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const la
         return std::ranges::any_of(lab.owners_of(to.first()), [&](const lab::Owner& owner) {
             return !lab.nics[owner.nic].is_loopback();
         });
+    auto is_by_itself = [&](lab::RouteId id) {
+        const lab::StaticRoute& route = lab.routes[id];
+        return route.to == to
+               && std::ranges::any_of(lab.owners_of(route.via), [&](const lab::Owner& owner) {
+                      return std::ranges::count(lab.routes_of(owner.machine), id) != 0;
+                  });
+    };
+    if (jackal && !daemon && std::ranges::any_of(lab.routes.ids(), is_by_itself))
+        return true;
     if (jackal && !daemon && jackal->path.starts_with('E'))
         return std::ranges::any_of(settled.learned(speaker.machine).link_states(speaker.machine),
                                    [&](const routing::LinkState& state) {

@@ -159,10 +159,13 @@ void OspfTables::elect(std::span<const std::uint32_t> group,
         auto eligible = [&](std::size_t i) {
             return i < camp.size() && graph_->interfaces[camp[i]].told->priority > 0;
         };
-        const bool is_unknowing = std::ranges::any_of(camp, [&](std::uint32_t interface) {
-            return heard[interface] != nowhere && comes_before(heard[interface], camp[0]);
-        });
-        if (is_unknowing) {
+        // One that does not know of it comes before the one of that place.
+        auto is_unknowing = [&](std::size_t place) {
+            return std::ranges::any_of(camp, [&](std::uint32_t interface) {
+                return heard[interface] != nowhere && comes_before(heard[interface], camp[place]);
+            });
+        };
+        if (is_unknowing(0)) {
             for (std::uint32_t interface : camp)
                 graph_->interfaces[interface].transit = true;
             for (std::uint32_t i : own.pairs) // none of them is designated
@@ -170,7 +173,7 @@ void OspfTables::elect(std::span<const std::uint32_t> group,
             continue;
         }
         std::uint32_t designated = eligible(0) ? camp[0] : nowhere;
-        std::uint32_t backup = eligible(1) ? camp[1] : nowhere;
+        std::uint32_t backup = eligible(1) && !is_unknowing(1) ? camp[1] : nowhere;
         std::vector<std::uint32_t> members;
         for (std::uint32_t i : own.pairs) {
             Pair& pair = graph_->pairs[i];
@@ -475,7 +478,9 @@ void OspfTables::settle(std::vector<Injection> externals, const Surroundings& /*
 // A.4.5). Daemons do so on point-to-point links and passive NICs too.
 std::optional<net::Address> OspfTables::forward_of(const Injection& external) const {
     const Gate& gate = external.gate;
+    auto is_its_own = [&](const lab::Owner& owner) { return owner.machine == external.machine; };
     if (!gate.out || gate.via.family() != family_
+        || std::ranges::any_of(lab_->owners_of(gate.via), is_its_own)
         || lab_->speaker(external.machine)->ospf->on(gate.out) == nullptr)
         return std::nullopt;
     const auto* address = spoken_address(*lab_, gate.out, family_);
