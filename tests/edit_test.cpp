@@ -184,6 +184,7 @@ std::string tables(const lab::Lab& lab) {
     }
     for (const lab::Speaker& speaker : lab.speakers) {
         add(speaker.router_id ? net::to_string(*speaker.router_id) : "none");
+        add("rip", number(speaker.rip ? speaker.rip->nics.size() : 0));
         if (speaker.ospf) {
             for (std::uint32_t stub : speaker.ospf->stubs)
                 add("stub", number(stub));
