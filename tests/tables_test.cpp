@@ -51,6 +51,12 @@ std::string one_sided(const char* r1, const char* r3, const char* length_of_r2 =
            + nics(r3, "b") + ", ospf: {areas: {0: all}}}\n";
 }
 
+// r1 has a static route by way of a machine on the segment that it shares with r2.
+std::string brought_in(const char* to, const char* r1, const char* r2) {
+    return subnets("routers:\n") + "  r1: {" + nics("1", "a") + ", routes: [{to: " + to
+           + ", via: 10.0.1.9}], " + r1 + "}\n  r2: {" + nics("2", "a") + ", " + r2 + "}\n";
+}
+
 // r4 brings "own" into an NSSA, which r2 joins to the backbone and r1 by "b", and r3 by "c".
 std::string nssa() {
     return subnets("routers:\n") + "  r1: {" + nics("1", "a")
@@ -134,10 +140,8 @@ TEST_CASE("routers choose as the standards say") {
         {"RFC 2328 section 16.4 (3): then all go by the way to it", one_sided("3", "1"), "r3",
          "10.0.2.3", "198.51.100.7"},
         {"RFC 2328 section 16.4 (3): from its own segment straight",
-         subnets("routers:\n") + "  r1: {" + nics("1", "a")
-             + ", routes: [{to: 198.51.100.0/24, via: 10.0.1.9}], ospf: {areas: {0: all}, "
-               "redistribute: static}}\n  r2: {"
-             + nics("2", "a") + ", ospf: {areas: {0: all}}}\n",
+         brought_in("198.51.100.0/24", "ospf: {areas: {0: all}, redistribute: static}",
+                    "ospf: {areas: {0: all}}"),
          "r2", "10.0.1.9", "198.51.100.7"},
         {"RFC 3101 section 2.3: out of an NSSA a forwarding address leads by the cheaper border",
          nssa(), "r1", "10.0.1.2"},
@@ -157,10 +161,9 @@ TEST_CASE("routers choose as the standards say") {
              + nics("3", "bco") + ", ospf: {areas: {1: [b, c]}, redistribute: connected}}\n",
          "r1", "10.0.2.3"},
         {"RFC 4271 section 5.1.3 (1): the next hop of a route that is brought in is told",
-         subnets("routers:\n") + "  r1: {" + nics("1", "a")
-             + ", routes: [{to: 10.9.0.0/24, via: 10.0.1.9}], bgp: {as: 64501, neighbours: {r2: "
-               "{as: 64501}}, redistribute: static}}\n  r2: {"
-             + nics("2", "a") + ", bgp: {as: 64501, neighbours: {r1: {as: 64501}}}}\n",
+         brought_in("10.9.0.0/24",
+                    "bgp: {as: 64501, neighbours: {r2: {as: 64501}}, redistribute: static}",
+                    "bgp: {as: 64501, neighbours: {r1: {as: 64501}}}"),
          "r2", "10.0.1.9"},
         {"RFC 4271 section 5.1.3 (2): so is a third party's on a shared segment",
          subnets("routers:\n") + "  r1: {" + nics("1", "ao")

@@ -1,5 +1,6 @@
 #include "jackal/routing/discord.h"
 
+#include "routing/neighbour.h"
 #include "routing/protocol.h"
 
 #include <algorithm>
@@ -190,9 +191,7 @@ class Describer {
 
     void own_address(const std::string& apart) {
         net::Address address = lab_.first_address(n_.other_nic, n_.family)->address;
-        bool own_has = std::ranges::any_of(lab_.owners_of(address), [&](const lab::Owner& owner) {
-            return owner.machine == n_.machine;
-        });
+        const bool own_has = has_address(lab_, n_.machine, address);
         if (!own_has)
             address = lab_.first_address(n_.nic, n_.family)->address;
         say(apart
@@ -327,7 +326,8 @@ lab::Finding describe(const Lab& lab, const Neighbour& neighbour) {
 
 namespace {
 
-// The states of which chance takes one: "; b1 goes by r1 and b2 by b1, or b1 by b2 and b2 by r1".
+// The states of which chance takes one: ": b1 goes by r1 and b2 by b1, or else b1 by b2 and b2 by
+// r1"; nothing if one alone is known.
 std::string standings_text(const Lab& lab, const Dispute& dispute) {
     auto way = [&](const std::optional<net::Address>& next_hop) {
         if (!next_hop)

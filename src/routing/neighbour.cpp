@@ -68,6 +68,11 @@ bool is_own(const lab::Lab& lab, const Condition& condition, lab::MachineId mach
     });
 }
 
+bool has_address(const lab::Lab& lab, lab::MachineId machine, net::Address address) {
+    return std::ranges::any_of(lab.owners_of(address),
+                               [&](const lab::Owner& owner) { return owner.machine == machine; });
+}
+
 const lab::InterfaceAddress* spoken_address(const lab::Lab& lab, lab::NicId nic,
                                             net::Family family) {
     const lab::InterfaceAddress* address = lab.first_address(nic, family);

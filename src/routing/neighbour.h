@@ -23,6 +23,9 @@ lab::FilterId dropped_between(const lab::Lab& lab, lab::NicId in, lab::NicId out
 bool is_own(const lab::Lab& lab, const Condition& condition, lab::MachineId machine,
             net::Address address);
 
+/// True if the machine has the address on any NIC, whatever its state.
+bool has_address(const lab::Lab& lab, lab::MachineId machine, net::Address address);
+
 /// Calls use(nic) for NICs of machines that are on under one condition only, for those that are up
 /// under one only, and for those whose link is.
 template <class Use>

@@ -1,6 +1,7 @@
 #include "jackal/routing/provenance.h"
 
 #include "routing/bgp/bgp.h"
+#include "routing/neighbour.h"
 
 #include <algorithm>
 
@@ -72,11 +73,7 @@ class Tracer {
         auto route = settled_.route(machine, destination_);
         return route && route->to.length() != 0 ? route : std::nullopt;
     }
-    bool is_own(MachineId machine) const {
-        return std::ranges::any_of(lab_.owners_of(destination_), [&](const lab::Owner& owner) {
-            return owner.machine == machine;
-        });
-    }
+    bool is_own(MachineId machine) const { return has_address(lab_, machine, destination_); }
     // The prefix that a machine with the address is on.
     std::optional<Route> own(MachineId machine) const {
         for (const Route& route : settled_.routes(machine))
@@ -151,9 +148,7 @@ class Tracer {
             return brings_in(protocol, n.other, route) ? Stop::is_refused : Stop::not_brought_in;
         if (n.protocol == Protocol::rip)
             return Stop::told_by_it;
-        if (std::ranges::any_of(lab_.owners_of(route.via), [&](const lab::Owner& owner) {
-                return owner.machine == n.machine;
-            }))
+        if (has_address(lab_, n.machine, route.via))
             return Stop::told_by_it;
         const bool is_inner = lab_.speaker(n.machine)->bgp->as == lab_.speaker(n.other)->bgp->as;
         return route.kind == RouteKind::bgp_inner && is_inner && !reflects(n, route)

@@ -198,10 +198,8 @@ class Handover {
                 if (tables_[i]->protocol() == protocol.protocol() && tables_[i]->serves(family))
                     all[i].push_back(injection);
         };
-        // What BGP and OSPF have to know of the machine's own route besides.
+        // What some have to know of the machine's own route besides.
         auto with_route = [&](Injection injection) {
-            if (protocol.protocol() == Protocol::rip)
-                return injection;
             if (auto route = used(machine, injection.prefix)) {
                 if (!protocol.is_interior())
                     injection.distance = administrative_distance(route->kind);

@@ -337,9 +337,7 @@ void Settled::collect_broadcasts() {
 bool Settled::is_direct(const Route& route) const {
     if (route.kind != RouteKind::static_route || route.to.family() == net::Family::ipv6)
         return false;
-    MachineId machine = lab_->nics[route.out].machine;
-    return std::ranges::any_of(lab_->owners_of(route.via),
-                               [&](const lab::Owner& owner) { return owner.machine == machine; });
+    return has_address(*lab_, lab_->nics[route.out].machine, route.via);
 }
 
 Hop Settled::hop_to(NicId out, net::Address via, lab::AddressId source, RouteKind kind) const {

@@ -168,6 +168,12 @@ Result hold(const lab::Lab& lab, const std::string& text) {
     return result;
 }
 
+// Labs that run at the same time need names of their own.
+std::string fresh_name() {
+    static std::atomic<unsigned> number = 0;
+    return fmt::format("judge-{}-{}", getpid(), number++);
+}
+
 class Court {
   public:
     // Judges one plan; `name` says where it is from.
@@ -206,9 +212,6 @@ class Court {
     }
 
   private:
-    // Labs that run at the same time need names of their own.
-    std::string fresh_name() { return fmt::format("judge-{}-{}", getpid(), number_++); }
-
     // A plan that differs in the same manner: a lab that does not start is no wrong answer.
     std::string shrunk(const std::string& text, bool ran) {
         std::string name = fresh_name();
@@ -247,7 +250,6 @@ class Court {
     }
 
     std::mutex mutex_;
-    std::atomic<unsigned> number_ = 0;
     std::size_t labs_ = 0;
     std::size_t mismatches_ = 0;
     Result total_;
@@ -282,7 +284,7 @@ class SpeakersCourt {
         std::optional<lab::Lab> lab = build(text);
         if (!lab)
             return std::nullopt;
-        lab->name = fmt::format("judge-{}-{}", getpid(), number_++);
+        lab->name = fresh_name();
         try {
             return hold_tables(routing::settle(*lab));
         } catch (const std::runtime_error& e) {
@@ -320,7 +322,6 @@ class SpeakersCourt {
 
     bool shrinks_;
     std::mutex mutex_;
-    std::atomic<unsigned> number_ = 0;
     std::size_t labs_ = 0;
     std::size_t routes_ = 0;
     std::size_t luck_ = 0;
@@ -336,7 +337,7 @@ class OutagesCourt {
         std::optional<lab::Lab> lab = build(text);
         if (!lab)
             return note(name + ": " + unreadable(text), false);
-        lab->name = fmt::format("judge-{}-{}", getpid(), number_++);
+        lab->name = fresh_name();
         try {
             const routing::Settled settled = routing::settle(*lab);
             if (std::optional<OutageHeld> held = hold_outage(settled))
@@ -370,7 +371,6 @@ class OutagesCourt {
     }
 
     std::mutex mutex_;
-    std::atomic<unsigned> number_ = 0;
     std::size_t held_ = 0;
     std::size_t otherwise_ = 0;
 };

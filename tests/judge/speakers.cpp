@@ -155,13 +155,15 @@ std::set<std::string> by_link_local(const lab::Lab& lab, const std::set<std::str
     return changed;
 }
 
+bool is_on_dead_link(const routing::Settled& settled, lab::NicId nic) {
+    const lab::Lab& lab = settled.lab();
+    lab::LinkId link = lab.segments[lab.nics[nic].segment].link;
+    return link && !settled.condition().link_up(link);
+}
+
 // True if it is in a stub or an NSSA, and in another area by NICs without a carrier alone.
 bool has_dead_area(const routing::Settled& settled, const lab::Ospf& ospf) {
     const lab::Lab& lab = settled.lab();
-    auto is_live = [&](const lab::OspfNic& told) {
-        lab::LinkId link = lab.segments[lab.nics[told.nic].segment].link;
-        return !link || settled.condition().link_up(link);
-    };
     std::set<std::uint32_t> live;
     std::set<std::uint32_t> all;
     bool has_special = false;
@@ -169,7 +171,7 @@ bool has_dead_area(const routing::Settled& settled, const lab::Ospf& ospf) {
         if (lab.nics[told.nic].is_loopback())
             continue;
         all.insert(told.area);
-        if (is_live(told))
+        if (!is_on_dead_link(settled, told.nic))
             live.insert(told.area);
         has_special |= ospf.kind_of(told.area) != lab::AreaKind::normal;
     }
@@ -198,8 +200,7 @@ bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const la
         });
     if (!jackal && daemon->protocol != "bgp" && to.length() == net::address_bits(to.family()))
         return std::ranges::any_of(lab.owners_of(to.first()), [&](const lab::Owner& owner) {
-            lab::LinkId link = lab.segments[lab.nics[owner.nic].segment].link;
-            return link && !settled.condition().link_up(link);
+            return is_on_dead_link(settled, owner.nic);
         });
     if (jackal && daemon && jackal->protocol == "ospf" && jackal->path == daemon->path
         && jackal->gates == daemon->gates && to.length() == net::address_bits(to.family()))

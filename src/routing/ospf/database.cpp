@@ -362,14 +362,19 @@ void OspfTables::add_intra() {
         find_rows(component);
 }
 
-// Summaries by border routers (RFC 2328 section 12.4.3): of their other areas into the backbone,
-// and of the backbone and their other areas into each area. Ranges stand for what they hold.
-void OspfTables::add_inter() {
-    inter_.clear();
+std::vector<MachineId> OspfTables::border_routers() const {
     std::vector<MachineId> borders;
     for (MachineId id : lab_->machines.ids())
         if (is_border(id))
             borders.push_back(id);
+    return borders;
+}
+
+// Summaries by border routers (RFC 2328 section 12.4.3): of their other areas into the backbone,
+// and of the backbone and their other areas into each area. Ranges stand for what they hold.
+void OspfTables::add_inter() {
+    inter_.clear();
+    std::vector<MachineId> borders = border_routers();
     if (borders.size() * graph_->intra.size() > most_adverts) {
         too_large_ = true;
         borders.clear();
@@ -453,10 +458,9 @@ void OspfTables::add_inter() {
 // Stub areas get a default route from their border routers in the place of externals, and NSSAs an
 // external one (RFC 3101 section 2.7).
 void OspfTables::add_stub_defaults(std::vector<Advert>& into) const {
-    for (MachineId id : lab_->machines.ids())
+    for (MachineId id : border_routers())
         for (std::uint32_t n : graph_->nodes_of[id.row])
-            if (const lab::AreaKind kind = kind_of(graph_->nodes[n]);
-                is_border(id) && kind != lab::AreaKind::normal)
+            if (const lab::AreaKind kind = kind_of(graph_->nodes[n]); kind != lab::AreaKind::normal)
                 into.push_back({.prefix = numbers_->find(net::Prefix::everything(family_)),
                                 .node = n,
                                 .cost = 1,
@@ -478,9 +482,7 @@ void OspfTables::settle(std::vector<Injection> externals, const Surroundings& /*
 // A.4.5). Daemons do so on point-to-point links and passive NICs too.
 std::optional<net::Address> OspfTables::forward_of(const Injection& external) const {
     const Gate& gate = external.gate;
-    auto is_its_own = [&](const lab::Owner& owner) { return owner.machine == external.machine; };
-    if (!gate.out || gate.via.family() != family_
-        || std::ranges::any_of(lab_->owners_of(gate.via), is_its_own)
+    if (!gate.out || gate.via.family() != family_ || has_address(*lab_, external.machine, gate.via)
         || lab_->speaker(external.machine)->ospf->on(gate.out) == nullptr)
         return std::nullopt;
     const auto* address = spoken_address(*lab_, gate.out, family_);
@@ -509,6 +511,7 @@ std::optional<net::Address> OspfTables::forward_in_nssa(const Node& router) cons
 // Who brings what into OSPF: into all areas, or into an NSSA alone.
 std::vector<OspfTables::External> OspfTables::brought_in() const {
     std::vector<External> found;
+    std::map<std::uint32_t, std::optional<net::Address>> in_nssa; // by node
     for (const Injection& injection : externals_) {
         const auto& nodes = graph_->nodes_of[injection.machine.row];
         const bool is_everywhere = std::ranges::any_of(nodes, [&](std::uint32_t n) {
@@ -523,11 +526,16 @@ std::vector<OspfTables::External> OspfTables::brought_in() const {
             found.push_back(external);
         for (std::uint32_t n : nodes)
             if (kind_of(graph_->nodes[n]) == lab::AreaKind::nssa) {
-                external.nssa = n;
-                if (!external.forward && !is_everywhere)
-                    external.forward = forward_in_nssa(graph_->nodes[n]);
-                external.leaves_nssa = !is_everywhere && external.forward;
-                found.push_back(external);
+                External& into = found.emplace_back(external);
+                into.nssa = n;
+                if (is_everywhere)
+                    continue;
+                auto [own, is_new] = in_nssa.try_emplace(n);
+                if (is_new)
+                    own->second = forward_in_nssa(graph_->nodes[n]);
+                if (!into.forward)
+                    into.forward = own->second;
+                into.leaves_nssa = into.forward.has_value();
             }
     }
     return found;
@@ -583,11 +591,15 @@ OspfTables::translated(const std::vector<External>& externals) const {
         External external;
     };
     std::map<std::pair<std::uint32_t, std::uint32_t>, Best> found; // by prefix and component
+    std::map<std::uint32_t, MachineId> translators;                // by component
     for (const External& external : externals) {
         if (!external.leaves_nssa)
             continue;
         const std::uint32_t component = graph_->nodes[external.nssa].component;
-        const MachineId translator = translator_of(component);
+        auto [known_translator, is_unknown] = translators.try_emplace(component);
+        if (is_unknown)
+            known_translator->second = translator_of(component);
+        const MachineId translator = known_translator->second;
         Lesson lesson;
         if (!translator || best_inside(translator, external.prefix, lesson) != nullptr)
             continue;
@@ -653,10 +665,9 @@ void OspfTables::add_externals() {
     find_forwards(externals);
     for (External& external : translated(externals))
         externals.push_back(std::move(external));
-    std::vector<MachineId> borders;
-    for (MachineId id : lab_->machines.ids())
-        if (is_border(id))
-            borders.push_back(id);
+    if (externals.empty())
+        return;
+    const std::vector<MachineId> borders = border_routers();
     std::map<MachineId, std::vector<Way>> known;
     for (const External& external : externals) {
         if (external_.size() > most_adverts) {

@@ -1,5 +1,7 @@
 #include "routing/ospf/ospf.h"
 
+#include "routing/neighbour.h"
+
 #include <algorithm>
 
 namespace jackal::routing {
@@ -96,7 +98,7 @@ class OspfTables::Choice {
             && tables_.is_border(advert.origin))
             return;
         if (advert.forward != nowhere) {
-            if (is_own(tables_.forwards_[advert.forward]))
+            if (has_address(*tables_.lab_, machine_, tables_.forwards_[advert.forward]))
                 return; // it would send to itself
             if (auto onward = tables_.way_to_forward(machine_, advert.forward))
                 take_onward(advert, *onward);
@@ -115,12 +117,6 @@ class OspfTables::Choice {
         return std::ranges::any_of(graph_.nodes_of[origin.row], [&](std::uint32_t of) {
             std::uint32_t node = tables_.node_in(machine_, graph_.nodes[of].component);
             return node != nowhere && tables_.cost_between(node, of) != nowhere;
-        });
-    }
-
-    bool is_own(net::Address address) const {
-        return std::ranges::any_of(tables_.lab_->owners_of(address), [&](const lab::Owner& owner) {
-            return owner.machine == machine_;
         });
     }
 

@@ -173,6 +173,7 @@ class OspfTables final : public ProtocolTables {
         return graph_->nodes[network + 1].first_edge - graph_->nodes[network].first_edge;
     }
     bool is_border(lab::MachineId machine) const;
+    std::vector<lab::MachineId> border_routers() const;
     std::uint32_t node_in(lab::MachineId machine, std::uint32_t component) const;
     std::uint32_t cost_between(std::uint32_t from, std::uint32_t to) const;
     const Row& row(std::uint32_t node) const { return *rows_[node]; }
