@@ -27,7 +27,8 @@ std::vector<std::string> cells(const Style& style, const lab::Lab& lab,
             n.other ? lab.machines[n.other].name
                     : lab.speaker(n.machine)->bgp->neighbours[n.configured].name,
             state_text(style, n),
-            n.designated                          ? "designated router"
+            n.transit                             ? fmt::format("virtual link, area {}", *n.transit)
+            : n.designated                        ? "designated router"
             : n.discord == routing::Discord::none ? ""
                                                   : std::string(slug(n.discord))};
 }

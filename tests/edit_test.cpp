@@ -133,6 +133,7 @@ const std::vector<Row>& rows() {
         {AnnounceDefault{"r1", RouteSource::ospf}, "routers.r1.ospf.default: set true"},
         {SetOspfStub{"r1", 7, false}, "routers.r1.ospf.stub: remove 7"},
         {SetOspfStub{"r1", 8, true, true}, "routers.r1.ospf.nssa: add 8"},
+        {AddVirtualLink{"r2", 5, "r1"}, "routers.r2.ospf.virtual-links.5: add r1"},
         {SetRouterId{"r1", address("2.2.2.2")}, "routers.r1.router-id: set 2.2.2.2 (was 1.1.1.1)"},
         {SetBgpNeighbour{"r1", "r2", 65002, false},
          "routers.r1.bgp.neighbours.r2.as: set 65002 (was 65009)"},
@@ -190,6 +191,8 @@ std::string tables(const lab::Lab& lab) {
                 add("stub", number(stub));
             for (std::uint32_t nssa : speaker.ospf->nssas)
                 add("nssa", number(nssa));
+            for (const lab::OspfVirtualLink& link : speaker.ospf->virtual_links)
+                add("virtual link", number(link.area), lab.machines[link.to].name);
             for (const lab::Redistribution& from : speaker.ospf->redistribute)
                 add("redistribute", plan::to_string(from.from));
             add("default", number(speaker.ospf->default_route));

@@ -57,6 +57,14 @@ std::string brought_in(const char* to, const char* r1, const char* r2) {
            + ", via: 10.0.1.9}], " + r1 + "}\n  r2: {" + nics("2", "a") + ", " + r2 + "}\n";
 }
 
+// r3 has "own" in area 2, which r2 joins to area 1 and r1 to the backbone.
+std::string behind_area_1(const std::string& told_to_r2) {
+    return subnets("routers:\n") + "  r1: {" + nics("1", "ab")
+           + ", ospf: {areas: {0: [a], 1: [b]}, virtual-links: {1: r2}}}\n  r2: {" + nics("2", "bc")
+           + ", ospf: {areas: {1: [b], 2: [c]}, " + told_to_r2 + "}}\n  r3: {" + nics("3", "co")
+           + ", ospf: {areas: {2: all}}}\n";
+}
+
 // r4 brings "own" into an NSSA, which r2 joins to the backbone and r1 by "b", and r3 by "c".
 std::string nssa() {
     return subnets("routers:\n") + "  r1: {" + nics("1", "a")
@@ -213,6 +221,10 @@ TEST_CASE("routers choose as the standards say") {
              + ", ospf: {areas: {0: [a], 1: [b]}, cost: {eth0: 1, eth1: 10}}}\n  r2: {"
              + nics("2", "abo") + ", ospf: {areas: {0: [a], 1: [b]}, redistribute: connected}}\n",
          "r1", "10.0.2.2"},
+        {"RFC 2328 section 15: a virtual link joins an area to the backbone through another one",
+         behind_area_1("virtual-links: {1: r1}"), "r1", "10.0.2.2"},
+        {"RFC 2328 section 15: written at one end alone it is down",
+         behind_area_1("cost: {eth0: 3}"), "r1", "none"},
         {"RFC 2328 section 16.1 (2b): any link back will do",
          subnets("routers:\n") + "  r1: {" + nics("1", "ab")
              + ", ospf: {areas: {0: all}, cost: {eth0: 20, eth1: 10}, network: {eth0: "

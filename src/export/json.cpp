@@ -811,6 +811,7 @@ std::string neighbours_json(const routing::Settled& settled,
                     {"neighbour", n.other ? json(lab.machines[n.other].name) : json(nullptr)},
                     {"state", routing::state_name(n)},
                     {"designated", n.designated},
+                    {"virtual_link", n.transit ? json(*n.transit) : json(nullptr)},
                     {"reason", nullptr},
                     {"explanation", nullptr}};
         if (n.discord != routing::Discord::none) {

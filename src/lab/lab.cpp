@@ -102,6 +102,11 @@ const Speaker* Lab::speaker(MachineId id) const {
     return found != speakers.end() && found->machine == id ? &*found : nullptr;
 }
 
+const plan::Login& Lab::login_of(MachineId id) const {
+    auto own = std::ranges::lower_bound(logins, id, {}, &std::pair<MachineId, plan::Login>::first);
+    return own != logins.end() && own->first == id ? own->second : login;
+}
+
 const Lease* Lab::lease_of(NicId nic) const {
     auto found = std::ranges::lower_bound(leases, nic, {}, &Lease::nic);
     return found != leases.end() && found->nic == nic ? &*found : nullptr;

@@ -120,6 +120,10 @@ constexpr std::array cause_texts = {
     CauseText{
         Cause::stub_differs, "stub-differs",
         "two OSPF neighbours take their area for different sorts: a stub, an NSSA or neither"},
+    CauseText{
+        Cause::virtual_link_down, "virtual-link-down",
+        "a virtual link of OSPF does not come up: one end alone has it, or its area has no way "
+        "between them"},
     CauseText{Cause::network_type_differs, "network-type-differs",
               "two OSPF neighbours take their segment for different sorts of network"},
     CauseText{Cause::no_designated_router, "no-designated-router",

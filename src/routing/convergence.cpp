@@ -17,7 +17,8 @@ namespace {
 
 // What tells one neighbour from all others.
 auto key_of(const Neighbour& n) {
-    return std::tuple(n.protocol, n.machine, n.family, n.nic, n.other, n.other_nic, n.configured);
+    return std::tuple(n.protocol, n.machine, n.family, n.nic, n.other, n.other_nic, n.configured,
+                      n.transit);
 }
 
 // A switch port that goes down takes the carrier of what is plugged into it along (Linux: the peer
@@ -33,12 +34,6 @@ bool has_carrier(const Lab& lab, const Condition& condition, NicId nic) {
            });
 }
 
-bool lacks_carrier(const Lab& lab, const Condition& condition, MachineId machine) {
-    return std::ranges::any_of(lab.nics_of(machine), [&](NicId nic) {
-        return !lab.nics[nic].is_loopback() && !has_carrier(lab, condition, nic);
-    });
-}
-
 class Spreader {
   public:
     Spreader(const Lab& lab, const std::vector<Neighbour>& before, const Learned& after,
@@ -46,7 +41,8 @@ class Spreader {
         : lab_(lab), now_(now), before_(before), after_(after.neighbours()),
           at_(lab.machines.size()) {}
 
-    std::vector<std::optional<Duration>> run(const std::vector<bool>& lacks_carrier) {
+    /// From what each machine knows at once, if it is told.
+    std::vector<std::optional<Duration>> run(const std::vector<bool>& knows) {
         each_of_one(after_, before_, [&](const Neighbour& n) {
             start(n.machine, spoken(n.protocol).meeting_time(lab_, n));
         });
@@ -54,9 +50,8 @@ class Spreader {
             if (auto time = loss_time(n))
                 start(n.machine, *time);
         });
-        // Prefixes of NICs without neighbours: their machine knows at once.
         for (const lab::Speaker& speaker : lab_.speakers)
-            if (lacks_carrier[speaker.machine.row])
+            if (knows[speaker.machine.row])
                 start(speaker.machine, Duration{0});
         spread();
         return finish();
@@ -96,6 +91,8 @@ class Spreader {
         if (!now_.machine_on(n.machine))
             return std::nullopt;
         lost_ = true;
+        if (n.transit) // others tell it that the way through the area is gone
+            return std::nullopt;
         if (n.nic && !has_carrier(lab_, now_, n.nic))
             return Duration{0};
         // A machine that is off takes the carrier of its links along.
@@ -183,26 +180,28 @@ class Spreader {
 } // namespace
 
 Convergence::Convergence(const Lab& lab, const Learned& before, const Condition& condition)
-    : lab_(&lab), before_(before.neighbours()), condition_(condition),
-      lacks_carrier_(lab.machines.size()) {
-    for (const lab::Speaker& speaker : lab.speakers)
-        lacks_carrier_[speaker.machine.row] = lacks_carrier(lab, condition, speaker.machine);
-}
+    : lab_(&lab), before_(before.neighbours()), condition_(condition) {}
 
 std::vector<std::optional<Duration>> Convergence::to(const Learned& after,
                                                      const Condition& now) const {
     const Lab& lab = *lab_;
-    std::vector<bool> is_other(lab.machines.size(), condition_.wiring() != now.wiring());
-    each_changed_nic(lab, condition_, now,
-                     [&](NicId nic) { is_other[lab.nics[nic].machine.row] = true; });
-    std::vector<bool> lacking(lab.machines.size());
-    for (const lab::Speaker& speaker : lab.speakers) {
-        const MachineId machine = speaker.machine;
-        lacking[machine.row] = now.machine_on(machine)
-                               && (is_other[machine.row] ? lacks_carrier(lab, now, machine)
-                                                         : lacks_carrier_[machine.row]);
-    }
-    return Spreader(lab, before_, after, now).run(lacking);
+    // Whoever loses a carrier, or gets one where no neighbour comes along, knows at once.
+    std::vector<bool> knows(lab.machines.size());
+    std::vector<bool> has_neighbour(lab.nics.size());
+    for (const Neighbour& n : after.neighbours())
+        if (n.nic && n.state == NeighbourState::full)
+            has_neighbour[n.nic.row] = true;
+    auto look_at = [&](NicId nic) {
+        const bool had = has_carrier(lab, condition_, nic);
+        const bool has = has_carrier(lab, now, nic);
+        if (had != has && !(has && has_neighbour[nic.row]))
+            knows[lab.nics[nic].machine.row] = now.machine_on(lab.nics[nic].machine);
+    };
+    if (condition_.wiring() != now.wiring())
+        std::ranges::for_each(lab.nics.ids(), look_at);
+    else
+        each_changed_nic(lab, condition_, now, look_at);
+    return Spreader(lab, before_, after, now).run(knows);
 }
 
 } // namespace jackal::routing

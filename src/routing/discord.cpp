@@ -18,6 +18,8 @@ using What = plan::SetOspfNic::What;
 namespace {
 
 Cause cause_of(const Neighbour& neighbour) {
+    if (neighbour.transit)
+        return Cause::virtual_link_down;
     switch (neighbour.discord) {
     case Discord::none:
     case Discord::not_spoken:
@@ -34,6 +36,7 @@ Cause cause_of(const Neighbour& neighbour) {
     case Discord::router_id: return Cause::router_id_twice;
     case Discord::no_router_id: return Cause::router_id_missing;
     case Discord::network_type: return Cause::network_type_differs;
+    case Discord::mac: return Cause::duplicate_mac;
     case Discord::mtu: return Cause::neighbour_mtu_differs;
     case Discord::no_designated: return Cause::no_designated_router;
     case Discord::as_number: return Cause::as_number_differs;
@@ -58,10 +61,13 @@ class Describer {
         finding_.cause = cause_of(n_);
         finding_.severity =
             may_be_meant(n_.discord) ? lab::Severity::warning : lab::Severity::error;
-        finding_.subject = bgp ? lab_.machines[n_.machine].name : lab_.nic_name(n_.nic);
+        finding_.subject =
+            bgp || n_.transit ? lab_.machines[n_.machine].name : lab_.nic_name(n_.nic);
         finding_.at = mark();
         if (bgp)
             session();
+        else if (n_.transit)
+            virtual_link();
         else
             adjacency();
         return std::move(finding_);
@@ -79,6 +85,10 @@ class Describer {
     plan::Mark mark() const {
         if (n_.protocol == Protocol::bgp)
             return configured().at;
+        if (n_.transit)
+            for (const lab::OspfVirtualLink& link : own_.ospf->virtual_links)
+                if (link.to == n_.other && link.area == *n_.transit)
+                    return link.at;
         if (const lab::OspfNic* nic = own_nic())
             return nic->at;
         return own_.rip ? own_.rip->at : lab_.machines[n_.machine].at;
@@ -134,6 +144,7 @@ class Describer {
                            + both(word(own->point_to_point), word(other->point_to_point)),
                        {tell_other(What::network, own->point_to_point ? 1 : 0)});
         }
+        case Discord::mac: return mac();
         case Discord::mtu: return mtu();
         case Discord::no_designated:
             return say(fmt::format("nobody on {} may be its designated router, as all have "
@@ -162,6 +173,22 @@ class Describer {
         case Discord::cut: return cut(apart);
         default: return identity(apart);
         }
+    }
+
+    void virtual_link() {
+        std::string apart =
+            fmt::format("the virtual link of {} to {} through area {} is down: ", own_name(),
+                        other_name(), *n_.transit);
+        if (n_.discord == Discord::cut)
+            return cut(apart);
+        if (n_.discord == Discord::no_way)
+            return say(apart + "the area has no way between them", {},
+                       fmt::format("ping {} from {} to see why", other_name(), own_name()));
+        std::vector<plan::Edit> edits;
+        if (other_ != nullptr && other_->ospf && n_.other_nic)
+            edits.emplace_back(plan::AddVirtualLink{other_name(), *n_.transit, own_name()});
+        say(apart + fmt::format("{} has none to {}", other_name(), own_name()), std::move(edits),
+            "virtual links are written at both ends");
     }
 
     // The other takes the area for what it is here.
@@ -204,6 +231,18 @@ class Describer {
     std::string prefix_on(NicId nic) const {
         const auto* row = lab_.first_address(nic, n_.family);
         return row == nullptr ? "none" : net::to_string(row->prefix());
+    }
+
+    // The NIC whose MAC is shared, if not with the other of the two then with a third.
+    void mac() {
+        const NicId shared = lab_.nics[n_.nic].shares_mac ? n_.nic : n_.other_nic;
+        const lab::Nic& nic = lab_.nics[shared];
+        say(fmt::format(
+                "{} and {} stay in state Exchange on {}: {} shares its MAC {} with another, "
+                "so what is sent to one alone does not arrive",
+                own_name(), other_name(), segment(), lab_.nic_name(shared),
+                net::to_string(nic.mac)),
+            {plan::RemoveNicMac{lab_.machines[nic.machine].name, nic.plan_index}});
     }
 
     void mtu() {

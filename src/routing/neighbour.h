@@ -41,6 +41,26 @@ void each_changed_nic(const lab::Lab& lab, const Condition& old, const Condition
             std::ranges::for_each(lab.segments[lab.links[link].segment].nics, use);
 }
 
+/// Calls use(nic) for NICs that have the MAC of this one and may be on its segment.
+template <class Use>
+void each_with_mac_of(const lab::Lab& lab, lab::NicId nic, Use use) {
+    if (!lab.nics[nic].shares_mac)
+        return;
+    auto look_at = [&](lab::NicId other) {
+        if (other != nic && lab.nics[other].mac == lab.nics[nic].mac)
+            use(other);
+    };
+    if (lab.has_wiring()) // switches may join segments
+        std::ranges::for_each(lab.nics.ids(), look_at);
+    else
+        std::ranges::for_each(lab.segments[lab.nics[nic].segment].nics, look_at);
+}
+
+/// True if another NIC that works has its MAC, where a switch tells NICs by theirs: then what is
+/// sent to this one alone, or answered to it, arrives by luck if at all.
+bool has_clone(const lab::Lab& lab, const Condition& condition, const lab::Wiring& wiring,
+               lab::NicId nic, net::Family family);
+
 /// The address by which OSPF and RIP speak on the NIC, or null: one that the machine chose itself
 /// as nobody gave it any is not routed (RFC 3927 section 7).
 const lab::InterfaceAddress* spoken_address(const lab::Lab& lab, lab::NicId nic,

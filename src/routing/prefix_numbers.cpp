@@ -12,9 +12,11 @@ PrefixNumbers::PrefixNumbers(const lab::Lab& lab) {
     for (const lab::StaticRoute& row : lab.routes)
         prefixes_.push_back(row.to);
     for (const lab::Speaker& speaker : lab.speakers) {
+        // Loopbacks are announced as hosts, and so are ends of virtual links.
+        const bool has_virtual_links = speaker.ospf && !speaker.ospf->virtual_links.empty();
         for (lab::NicId nic : lab.nics_of(speaker.machine))
-            for (lab::AddressId id : lab.addresses_of(nic)) // loopbacks are announced as hosts
-                if (lab.nics[nic].is_loopback())
+            for (lab::AddressId id : lab.addresses_of(nic))
+                if (lab.nics[nic].is_loopback() || has_virtual_links)
                     prefixes_.emplace_back(lab.addresses[id].address,
                                            net::address_bits(lab.addresses[id].address.family()));
         if (speaker.ospf)

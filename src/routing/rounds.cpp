@@ -303,6 +303,23 @@ class Ground {
         return std::nullopt;
     }
 
+    // What a machine sends there goes to all on a segment, and a connection to none of them.
+    bool is_broadcast(MachineId machine, net::Address address) const {
+        auto has = [&](lab::AddressId id) {
+            return lab_.addresses[id].prefix().is_broadcast_address(address);
+        };
+        return std::ranges::any_of(lab_.nics_of(machine), [&](NicId nic) {
+            return is_live(lab_, condition_, nic, address.family())
+                   && std::ranges::any_of(lab_.addresses_of(nic), has);
+        });
+    }
+
+    // What goes from one NIC to the other does not arrive, or no answer about its MAC.
+    bool is_lost(NicId from, NicId to, net::Family family) const {
+        return has_clone(lab_, condition_, wiring_, from, family)
+               || has_clone(lab_, condition_, wiring_, to, family);
+    }
+
     Discord reach(MachineId from, const net::Flow& flow, lab::FilterId& filter) {
         constexpr int most_hops = 64;
         MachineId at = from;
@@ -316,7 +333,7 @@ class Ground {
                 filter = in ? dropped_at(lab_, in, plan::Way::in, flow) : lab::FilterId{};
                 return filter ? Discord::filtered : Discord::none;
             }
-            if (in && !lab_.machines[at].forwards)
+            if ((in && !lab_.machines[at].forwards) || is_broadcast(at, flow.destination))
                 return Discord::no_way;
             auto next = way(at, flow.destination);
             if (!next || next->gates.empty())
@@ -329,7 +346,7 @@ class Ground {
             if (filter)
                 return Discord::filtered;
             NicId there = heard_nic(gate.via, gate.out);
-            if (!there)
+            if (!there || is_lost(gate.out, there, gate.via.family()))
                 return Discord::no_way;
             at = lab_.nics[there].machine;
             in = there;

@@ -311,18 +311,11 @@ void Settled::answering(NicId asking, std::span<const lab::Owner> owners,
 // Frames for the NIC may as well go to the others on its segment that have the same MAC; and if one
 // of those is the sending one, nowhere.
 void Settled::add_clones(NicId meant, std::vector<NicId>& into) const {
-    const lab::Nic& wanted = lab_->nics[meant];
-    if (!wanted.shares_mac)
-        return;
-    auto add = [&](NicId nic) {
-        if (nic != meant && lab_->nics[nic].mac == wanted.mac && hears(nic, meant)
-            && condition_.machine_on(lab_->nics[nic].machine) && condition_.nic_up(nic))
+    each_with_mac_of(*lab_, meant, [&](NicId nic) {
+        if (hears(nic, meant) && condition_.machine_on(lab_->nics[nic].machine)
+            && condition_.nic_up(nic))
             into.push_back(nic);
-    };
-    if (lab_->has_wiring())
-        std::ranges::for_each(lab_->nics.ids(), add);
-    else
-        std::ranges::for_each(lab_->segments[wanted.segment].nics, add);
+    });
 }
 
 // --- forwarding tables ---------------------------------------------------------------------

@@ -119,6 +119,26 @@ class ProtocolMaker {
             redistribute(entry);
             at(i)["ospf"] = entry;
         }
+        if (areas && special == nullptr && random_.percent(60))
+            virtual_links(from, std::min(to, count_));
+    }
+
+    // Through area 1, from whoever joins it to another area to whoever joins it to the backbone.
+    void virtual_links(int from, int to) {
+        auto joins = [&](int i, const char* area) {
+            const Json& areas = at(i)["ospf"]["areas"];
+            return areas.contains("1") && areas.contains(area);
+        };
+        auto add = [&](int i, int j) {
+            if (!random_.percent(5)) // or one end has it alone
+                at(i)["ospf"]["virtual-links"]["1"].push_back(fmt::format("r{}", j));
+        };
+        for (int i = from; i < to; ++i)
+            for (int j = from; j < i; ++j)
+                if (joins(j, "0") && (joins(i, "0") || joins(i, "2")) && random_.percent(70)) {
+                    add(i, j);
+                    add(j, i);
+                }
     }
 
     void rip(int from, int to) {

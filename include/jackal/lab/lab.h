@@ -370,6 +370,10 @@ struct DhcpOffer {
     MachineId giver;
     NicId heard_by;                ///< of the server, or of its relay
     std::vector<net::Range> gives; ///< what is free for anybody: ascending, disjoint
+    std::vector<std::pair<net::Mac, net::Address>> kept; ///< for single NICs, by MAC
+    std::chrono::seconds time{0};
+    std::optional<net::Address> router; ///< the gateway that clients are told
+    std::vector<net::Address> dns;
 };
 
 /// Who has an address. An IPv6 address that is the first of its prefix belongs to every forwarding
@@ -415,6 +419,8 @@ struct JACKAL_API Lab {
     std::vector<Plug> plugs;   ///< by NIC, those of a bond in their order
     std::vector<Lease> leases; ///< by NIC
     std::vector<DhcpOffer> offers;
+    plan::Login login; ///< of all machines that have none of their own
+    std::vector<std::pair<MachineId, plan::Login>> logins;     ///< by machine
     std::vector<std::pair<MachineId, MachineId>> starts_after; ///< the first after the second
     std::vector<UnresolvedRoute> unresolved_routes;
     std::vector<Unplaced> unplaced;
@@ -451,6 +457,8 @@ struct JACKAL_API Lab {
     const Duties* duties_of(MachineId id) const {
         return machines[id].duties ? &duties[machines[id].duties] : nullptr;
     }
+    /// Who logs in to it. O(log n).
+    const plan::Login& login_of(MachineId id) const;
     /// What the machine is told of routing protocols, or null. O(log n).
     const Speaker* speaker(MachineId id) const;
     /// True if something on the machine answers for the service.

@@ -39,6 +39,13 @@ struct OspfRange {
     net::Prefix prefix;
 };
 
+/// A link of the backbone through another area (RFC 2328 section 15).
+struct OspfVirtualLink {
+    std::uint32_t area = 0;
+    Id<Machine> to;
+    plan::Mark at;
+};
+
 /// What external routes an area takes.
 enum class AreaKind : std::uint8_t {
     normal, ///< all
@@ -51,6 +58,7 @@ struct Ospf {
     std::vector<std::uint32_t> stubs;
     std::vector<std::uint32_t> nssas;
     std::vector<OspfRange> ranges;
+    std::vector<OspfVirtualLink> virtual_links;
     std::vector<Redistribution> redistribute;
     plan::DefaultRoute default_route = plan::DefaultRoute::none;
     plan::Mark at;

@@ -69,6 +69,7 @@ enum class Cause : std::uint8_t {
     area_differs,
     timers_differ,
     stub_differs,
+    virtual_link_down,
     network_type_differs,
     no_designated_router,
     neighbour_mtu_differs,

@@ -342,6 +342,13 @@ struct SetOspfStub {
     bool is_nssa = false;
 };
 
+/// Has the machine join the backbone with another one through an area.
+struct AddVirtualLink {
+    std::string machine;
+    std::uint32_t area = 0;
+    std::string to; ///< a machine
+};
+
 struct SetRouterId {
     std::string machine;
     net::Address to;
@@ -392,17 +399,16 @@ struct ChangeList {
     }
 };
 
-using Changes =
-    ChangeList<AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicSubnet,
-               SetNicUp, RemoveNicMac, AddNic, AddRouter, SetMachineUp, SetForwards,
-               SetMachineGateway, AddRoute, SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu,
-               SetPeeringUp, SetPeeringMtu, SetNicMtu, AddFilterRule, RemoveFilterRule,
-               AddTranslation, RemoveTranslation, SetTranslationNic, AddService, SetPortVlan,
-               AllowVlan, SetPortUp, SetSwitchUp, SetCableUp, SetBondMemberUp, AddSegmentPort,
-               SetDhcpSize, RemoveDhcp, SetDhcpRelay, RemoveStartsAfter, AddNameServer,
-               AcceptPeering, TakeRelayed, SetPeeringExit, AddPeering, SetSiteRelay, SetSiteSpace,
-               AddUplink, AddLink, AddTunnel, SetOspfNic, SpeakProtocol, Redistribute,
-               AnnounceDefault, SetOspfStub, SetRouterId, SetBgpNeighbour, RemovePolicy, SetSize>;
+using Changes = ChangeList<
+    AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicSubnet, SetNicUp,
+    RemoveNicMac, AddNic, AddRouter, SetMachineUp, SetForwards, SetMachineGateway, AddRoute,
+    SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu, SetPeeringUp, SetPeeringMtu, SetNicMtu,
+    AddFilterRule, RemoveFilterRule, AddTranslation, RemoveTranslation, SetTranslationNic,
+    AddService, SetPortVlan, AllowVlan, SetPortUp, SetSwitchUp, SetCableUp, SetBondMemberUp,
+    AddSegmentPort, SetDhcpSize, RemoveDhcp, SetDhcpRelay, RemoveStartsAfter, AddNameServer,
+    AcceptPeering, TakeRelayed, SetPeeringExit, AddPeering, SetSiteRelay, SetSiteSpace, AddUplink,
+    AddLink, AddTunnel, SetOspfNic, SpeakProtocol, Redistribute, AnnounceDefault, SetOspfStub,
+    AddVirtualLink, SetRouterId, SetBgpNeighbour, RemovePolicy, SetSize>;
 
 /// Any one of the changes above; it cannot be altered, and copies share it, also
 /// between threads.

@@ -395,6 +395,14 @@ struct Duties {
     friend bool operator==(const Duties&, const Duties&) = default;
 };
 
+/// Who logs in to a machine, and by which keys.
+struct Login {
+    Placed<std::string> user;              ///< empty if the plan does not say
+    std::vector<Placed<std::string>> keys; ///< public ones, as in authorized_keys of sshd(8)
+
+    friend bool operator==(const Login&, const Login&) = default;
+};
+
 /// What a machine takes from the computer that runs it; 0 if the plan does not say.
 struct Sizes {
     std::uint32_t cpus = 0;
@@ -416,6 +424,7 @@ struct Machine {
     std::optional<bool> forwards; ///< unset: routers do, guests do not
     Rare<Loopback> loopback;
     Rare<Duties> duties;
+    Rare<Login> login; ///< what differs from that of the plan
     Sizes sizes;
     bool up = true;
     std::uint16_t clone_digits = 0; ///< letters of the name that `count` added: `-1`, `-2`, …
@@ -573,6 +582,7 @@ struct JACKAL_API Plan {
     std::vector<Policy> policies;
     Outside outside;
     Limits limits;
+    Login login; ///< of all machines that say nothing else
     std::vector<Expectation> expectations;
     Pins pins;
 

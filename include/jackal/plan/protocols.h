@@ -67,11 +67,20 @@ struct OspfRange {
     friend bool operator==(const OspfRange&, const OspfRange&) = default;
 };
 
+/// A link of the backbone through another area, to a machine there (RFC 2328 section 15).
+struct OspfVirtualLink {
+    std::uint32_t area = 0;
+    Placed<std::string> to;
+
+    friend bool operator==(const OspfVirtualLink&, const OspfVirtualLink&) = default;
+};
+
 struct Ospf {
     std::vector<OspfArea> areas;
     std::vector<Placed<std::uint32_t>> stubs; ///< areas that take no external routes
     std::vector<Placed<std::uint32_t>> nssas; ///< or none but those that they bring in (RFC 3101)
     std::vector<OspfRange> ranges;
+    std::vector<OspfVirtualLink> virtual_links;
     std::vector<NicValue<std::uint16_t>> costs;
     std::vector<NicValue<std::uint32_t>> hello_s;
     std::vector<NicValue<std::uint32_t>> dead_s;

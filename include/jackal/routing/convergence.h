@@ -44,7 +44,6 @@ class JACKAL_API Convergence {
     const lab::Lab* lab_;
     std::vector<Neighbour> before_;
     Condition condition_;
-    std::vector<bool> lacks_carrier_; // by machine that speaks a protocol: some NIC of it does
 };
 
 } // namespace jackal::routing

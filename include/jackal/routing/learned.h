@@ -69,13 +69,14 @@ enum class Discord : std::uint8_t {
     router_id,      ///< both have the same router id
     no_router_id,   ///< one of them has none
     network_type,   ///< OSPF: point-to-point here, broadcast there
+    mac,            ///< OSPF: one of them shares its MAC, so what is sent to one alone is lost
     mtu,            ///< OSPF: the databases are exchanged in packets that one side refuses
     no_designated,  ///< OSPF: nobody on the segment may be designated router
     as_number,      ///< BGP: one expects another AS than the other is in
-    not_configured, ///< BGP: the other does not name this one as neighbour
+    not_configured, ///< BGP, virtual links: the other does not name this one as neighbour
     other_address,  ///< BGP: the other expects the session at another address
     not_adjacent,   ///< BGP: of another AS, and not on a shared subnet
-    no_way,         ///< BGP: packets do not get from one to the other
+    no_way,         ///< BGP: packets do not get from one to the other; virtual links: no path
     shut,           ///< BGP: one side is told to keep the session down
     cut,            ///< the condition cuts what the two tell each other
 };
@@ -96,6 +97,8 @@ struct Neighbour {
     lab::NicId other_nic;         ///< OSPF and RIP
     lab::FilterId filter;         ///< of filtered: which drops
     std::uint32_t configured = 0; ///< BGP: the position among the machine's neighbours
+    /// OSPF: of a virtual link the area that it goes through; its NICs are the first there.
+    std::optional<std::uint32_t> transit{};
 };
 
 /// Of OSPF the neighbour state (RFC 2328 section 10.1): "Down", "Init", "2-Way", "Exchange" or

@@ -122,7 +122,7 @@ told() {
 # as it should.
 ospf() {
     state=$(told "$1" show ospf neighbors "$2" |
-        awk -v id="$4" -v nic="$5" '$1 == id && $5 == nic { sub("/.*", "", $3); print $3 }')
+        awk -v id="$4" -v nic="$5" '$1 == id && ($5 == nic || nic == "vlink" && $5 ~ /^vlink/) { sub("/.*", "", $3); print $3 }')
     case $state in
     Full | "$6") ;;
     *) echo "$1 has ${3} in state ${state:-Down} ($2 on $5)" ;;

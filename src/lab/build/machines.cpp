@@ -49,6 +49,14 @@ void add_link_nic(Building& b, MachineId id, const plan::Machine& machine, std::
     (is_first ? b.link_nics[link].first : b.link_nics[link].second) = nic;
 }
 
+plan::Login with_defaults(plan::Login login, const plan::Login& defaults) {
+    if (login.user.value.empty())
+        login.user = defaults.user;
+    if (login.keys.empty())
+        login.keys = defaults.keys;
+    return login;
+}
+
 bool has_written_mac(const Building& b, NicId id) {
     const Nic& nic = b.lab.nics[id];
     const auto& nics = b.plan.machines[nic.machine.row].nics;
@@ -81,6 +89,7 @@ void add_machines(Building& b) {
         links_of[b.machine_named(b.plan.links[i].second.value).row].push_back(i);
     }
     b.link_nics.resize(b.plan.links.size());
+    b.lab.login = b.plan.login;
     const plan::NicNames names(b.plan);
     for (std::uint32_t i = 0; i < b.plan.machines.size(); ++i) {
         const plan::Machine& machine = b.plan.machines[i];
@@ -100,6 +109,8 @@ void add_machines(Building& b) {
              .duties = {},
              .at = machine.at,
              .plan_index = i});
+        if (machine.login)
+            b.lab.logins.emplace_back(id, with_defaults(*machine.login, b.plan.login));
         for (std::uint32_t n = 0; n < machine.nics.size(); ++n)
             add_subnet_nic(b, id, machine, n, names.name(i, n));
         auto position = static_cast<std::uint32_t>(machine.nics.size());

@@ -152,6 +152,7 @@ class SpeakerMaker {
                  .stubs = {},
                  .nssas = {},
                  .ranges = {},
+                 .virtual_links = {},
                  .redistribute = redistributions(told.redistribute),
                  .default_route = told.default_route,
                  .at = told.at};
@@ -175,6 +176,9 @@ class SpeakerMaker {
             row.nssas.push_back(nssa.value);
         for (const plan::OspfRange& range : told.ranges)
             row.ranges.push_back({range.area, range.prefix.value});
+        for (const plan::OspfVirtualLink& link : told.virtual_links)
+            row.virtual_links.push_back(
+                {link.area, lab_.machine(link.to.value).value(), link.to.at});
         each_value(row.nics, told.costs, [](OspfNic& nic, auto cost) { nic.cost = cost; });
         each_value(row.nics, told.hello_s, [](OspfNic& nic, auto hello) {
             nic.hello_s = hello;

@@ -86,7 +86,9 @@ class Leaser {
         }
         used_.insert(*address);
         lease.address = *address;
-        add_options(lease, *best);
+        lease.time = best->time;
+        lease.router = best->router;
+        lease.dns = best->dns;
         return lease;
     }
 
@@ -146,29 +148,6 @@ class Leaser {
                 if (!used_.contains(next))
                     return next;
         }
-        return std::nullopt;
-    }
-
-    void add_options(Lease& lease, const DhcpOffer& offer) const {
-        const Subnet& subnet = lab_.subnets[offer.subnet];
-        const plan::DhcpRange& dhcp = *plan_.subnets[offer.subnet.row].dhcp;
-        lease.time = dhcp.lease;
-        if (dhcp.gives_router)
-            lease.router = dhcp.router ? std::optional(dhcp.router->value) : subnet.gateway.ipv4;
-        for (const auto& server : dhcp.dns)
-            if (auto address = address_of(server.value))
-                lease.dns.push_back(*address);
-        if (lease.dns.empty() && lab_.machines[offer.giver].outside)
-            if (const auto* row = lab_.first_address(offer.heard_by, net::Family::ipv4))
-                lease.dns.push_back(row->address);
-    }
-
-    std::optional<net::Address> address_of(const plan::Host& host) const {
-        if (const auto* address = std::get_if<net::Address>(&host))
-            return *address;
-        for (NicId nic : lab_.nics_of(*lab_.machine(std::get<std::string>(host))))
-            if (const auto* row = lab_.first_address(nic, net::Family::ipv4))
-                return row->address;
         return std::nullopt;
     }
 

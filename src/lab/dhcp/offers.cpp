@@ -70,8 +70,52 @@ class Offers {
     }
 
     void add(SubnetId subnet, MachineId giver, NicId nic) {
-        if (lab_.machines[giver].up)
-            offers_.push_back({subnet, giver, nic, free_in(subnet)});
+        if (!lab_.machines[giver].up)
+            return;
+        const plan::DhcpRange& dhcp = *plan_.subnets[subnet.row].dhcp;
+        DhcpOffer offer{.subnet = subnet,
+                        .giver = giver,
+                        .heard_by = nic,
+                        .gives = free_in(subnet),
+                        .kept = kept_in(subnet),
+                        .time = dhcp.lease};
+        if (dhcp.gives_router)
+            offer.router =
+                dhcp.router ? std::optional(dhcp.router->value) : lab_.subnets[subnet].gateway.ipv4;
+        for (const auto& server : dhcp.dns)
+            if (auto address = address_of(server.value))
+                offer.dns.push_back(*address);
+        if (offer.dns.empty() && lab_.machines[giver].outside)
+            if (const auto* row = lab_.first_address(nic, ipv4))
+                offer.dns.push_back(row->address);
+        offers_.push_back(std::move(offer));
+    }
+
+    // Reservations, those for a machine by the MACs of its NICs on the segment.
+    std::vector<std::pair<net::Mac, net::Address>> kept_in(SubnetId id) const {
+        const SegmentId segment = lab_.subnets[id].segment;
+        std::vector<std::pair<net::Mac, net::Address>> kept;
+        for (const plan::Reservation& entry : plan_.subnets[id.row].dhcp->reservations) {
+            const auto range = region_in(*lab_.segments[segment].prefix.ipv4, entry.address.value);
+            if (!range)
+                continue;
+            if (const auto* mac = std::get_if<net::Mac>(&entry.client))
+                kept.emplace_back(*mac, range->first);
+            else if (auto machine = lab_.machine(std::get<std::string>(entry.client)))
+                for (NicId nic : lab_.nics_of(*machine))
+                    if (lab_.nics[nic].segment == segment)
+                        kept.emplace_back(lab_.nics[nic].mac, range->first);
+        }
+        return kept;
+    }
+
+    std::optional<net::Address> address_of(const plan::Host& host) const {
+        if (const auto* address = std::get_if<net::Address>(&host))
+            return *address;
+        for (NicId nic : lab_.nics_of(*lab_.machine(std::get<std::string>(host))))
+            if (const auto* row = lab_.first_address(nic, ipv4))
+                return row->address;
+        return std::nullopt;
     }
 
     // The range without what is excluded, kept for somebody, in use, or the gateway.

@@ -112,6 +112,10 @@ struct Deed {
         else if (std::ranges::none_of(areas, is_it))
             areas.emplace_back(e.area);
     }
+    void operator()(const AddVirtualLink& e) const {
+        plan::Ospf& ospf = spoken(protocols_of(machine_of(plan, e.machine)).ospf, e.machine);
+        ospf.virtual_links.push_back({e.area, Placed<std::string>(e.to)});
+    }
     void operator()(const SetRouterId& e) const {
         protocols_of(machine_of(plan, e.machine)).router_id = Placed<net::Address>(e.to);
     }

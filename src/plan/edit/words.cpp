@@ -551,6 +551,12 @@ struct Words {
         return {machine_path(machine).key("ospf").key(e.is_nssa ? "nssa" : "stub"),
                 e.to ? "add" : "remove", fmt::format("{}", e.area), machine.at};
     }
+    EditText operator()(const AddVirtualLink& e) const {
+        const Machine& machine = machine_of(plan, e.machine);
+        return {
+            machine_path(machine).key("ospf").key("virtual-links").name(fmt::format("{}", e.area)),
+            "add", e.to, machine.at};
+    }
     EditText operator()(const SetRouterId& e) const {
         const Machine& machine = machine_of(plan, e.machine);
         const auto& written = told_of(machine).router_id;

@@ -158,6 +158,12 @@ void read_loopback(Reader& r, NodeId node, Machine& machine) {
     machine.loopback = std::move(loopback);
 }
 
+Login& login_of(Machine& machine) {
+    if (!machine.login)
+        machine.login = Login{};
+    return *machine.login;
+}
+
 // `like`, `count` and `template` shape the entry as a whole; MachineReader reads them.
 void skip_shape(Reader&, NodeId, Machine&) {}
 
@@ -176,6 +182,7 @@ const Key<Machine> machine_keys[] = {
              m.forwards = forwards;
      }},
     {"gateway", read_machine_gateway},
+    {"keys", [](Reader& r, NodeId n, Machine& m) { read_keys(r, n, login_of(m)); }},
     {"like", skip_shape},
     {"listens", [](Reader& r, NodeId n, Machine& m) { read_services(r, n, duties_of(m).listens); }},
     {"loopback", read_loopback},
@@ -210,6 +217,7 @@ const Key<Machine> machine_keys[] = {
      }},
     {"state", [](Reader& r, NodeId n, Machine& m) { read_state(r, n, m.up); }},
     {"template", skip_shape},
+    {"user", [](Reader& r, NodeId n, Machine& m) { read_user(r, n, login_of(m)); }},
 };
 
 // Reads the guests and routers of a plan, those they are like first.

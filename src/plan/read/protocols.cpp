@@ -210,6 +210,20 @@ const Key<Ospf> ospf_keys[] = {
                  o.ranges.push_back({area.value_or(0), prefix});
          });
      }},
+    {"virtual-links",
+     [](Reader& r, NodeId n, Ospf& o) {
+         o.virtual_links.clear();
+         r.each_pair(n, "virtual-links", [&](NodeId key, NodeId value) {
+             auto area = r.value(key, an_area, parse_area);
+             if (area && *area == 0)
+                 r.problem(key, "a virtual link goes through an area other than the backbone "
+                                "(RFC 2328 section 15)");
+             std::vector<Placed<std::string>> machines;
+             read_names(r, value, machines);
+             for (auto& machine : machines)
+                 o.virtual_links.push_back({area.value_or(0), std::move(machine)});
+         });
+     }},
 };
 
 // --- RIP and BGP -----------------------------------------------------------------------------

@@ -265,6 +265,7 @@ const Key<Plan> plan_keys[] = {
      }},
     {"filters", read_filters},
     {"guests", [](Reader& r, NodeId n, Plan& p) { read_machines(r, n, p, MachineKind::guest); }},
+    {"keys", [](Reader& r, NodeId n, Plan& p) { read_keys(r, n, p.login); }},
     {"lab", [](Reader& r, NodeId n, Plan& p) { read_name(r, n, p.lab); }},
     {"limits",
      [](Reader& r, NodeId n, Plan& p) {
@@ -308,6 +309,7 @@ const Key<Plan> plan_keys[] = {
                    Plan& p) { read_entries(r, n, "subnets", "a subnet", subnet_keys, p.subnets); }},
     {"switches", read_switches},
     {"tunnels", read_tunnels},
+    {"user", [](Reader& r, NodeId n, Plan& p) { read_user(r, n, p.login); }},
 };
 
 } // namespace

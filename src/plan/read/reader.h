@@ -301,6 +301,8 @@ void read_pins(Reader& r, NodeId node, Pins& into);
 void read_filters(Reader& r, NodeId node, Plan& plan);
 void read_switches(Reader& r, NodeId node, Plan& plan);
 void read_dhcp(Reader& r, NodeId node, Subnet& subnet);
+void read_user(Reader& r, NodeId node, Login& into);
+void read_keys(Reader& r, NodeId node, Login& into);
 void read_services(Reader& r, NodeId node, std::vector<Placed<net::Service>>& into);
 void read_translations(Reader& r, NodeId node, Duties& duties);
 void read_ospf(Reader& r, NodeId node, Protocols& into);

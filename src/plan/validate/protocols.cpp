@@ -67,6 +67,24 @@ void check_values(Validation& v, const std::vector<NicValue<Value>>& values,
         check_nics(v, {entry.nic}, machine);
 }
 
+// RFC 2328 section 15.
+void check_virtual_link(Validation& v, const Ospf& ospf, const OspfVirtualLink& link,
+                        const Machine& machine) {
+    const Mark& at = link.to.at;
+    auto has = [&](const std::vector<Placed<std::uint32_t>>& areas) {
+        return std::ranges::find(areas, link.area, &Placed<std::uint32_t>::value) != areas.end();
+    };
+    if (!v.machines.has(link.to.value))
+        v.problem(at, v.machines.unknown(link.to.value));
+    if (link.to.value == machine.name)
+        v.problem(at, "a virtual link leads to another machine");
+    if (std::ranges::find(ospf.areas, link.area, &OspfArea::number) == ospf.areas.end())
+        v.problem(at, fmt::format("{} has no NIC in area {}", machine.name, link.area));
+    if (has(ospf.stubs) || has(ospf.nssas))
+        v.problem(at, fmt::format("no virtual link goes through area {}, as it is {}", link.area,
+                                  has(ospf.stubs) ? "a stub" : "an NSSA"));
+}
+
 void check_ospf(Validation& v, const Ospf& ospf, const Machine& machine) {
     std::size_t alls = 0;
     for (const OspfArea& area : ospf.areas) {
@@ -81,6 +99,8 @@ void check_ospf(Validation& v, const Ospf& ospf, const Machine& machine) {
     check_values(v, ospf.priorities, machine);
     check_values(v, ospf.point_to_point, machine);
     check_redistributions(v, ospf.redistribute);
+    for (const OspfVirtualLink& link : ospf.virtual_links)
+        check_virtual_link(v, ospf, link, machine);
 }
 
 } // namespace

@@ -136,7 +136,7 @@ Maybe not_learned(const Case& c, MachineId from, const std::vector<Hop>& path) {
         return std::ranges::find(machines, id) != machines.end();
     };
     for (const routing::Neighbour& n : learned.neighbours()) {
-        bool meant = n.protocol == routing::Protocol::bgp
+        bool meant = n.protocol == routing::Protocol::bgp || n.transit
                          ? is_on_path(n.machine) && is_on_path(n.other)
                          : std::ranges::any_of(path, [&](const Hop& hop) {
                                return n.nic == hop.out && n.other_nic == hop.in;

@@ -33,7 +33,8 @@ void OspfTables::add_interfaces(const Condition& condition, const lab::Wiring& w
                  .told = &told,
                  .address = sent_from(*lab_, told.nic, address->address),
                  .prefix = announced_prefix(*lab_, *address),
-                 .domain = loopback ? nowhere : wiring.domain(*lab_, told.nic)});
+                 .domain = loopback ? nowhere : wiring.domain(*lab_, told.nic),
+                 .has_clone = has_clone(*lab_, condition, wiring, told.nic, family_)});
         }
     }
 }
@@ -97,10 +98,14 @@ OspfTables::Pair OspfTables::judged(std::uint32_t a, std::uint32_t b,
             return apart(Discord::prefix);
     }
     pair.state_a = pair.state_b = NeighbourState::exchange;
-    if (one.told->point_to_point != other.told->point_to_point)
-        return apart(Discord::network_type);
+    // Point to point all goes to all (RFC 2328 section 8.1).
+    const bool to_all = one.told->point_to_point && other.told->point_to_point;
+    if (!to_all && (one.has_clone || other.has_clone))
+        return apart(Discord::mac);
     if (lab_->nics[one.told->nic].mtu_bytes != lab_->nics[other.told->nic].mtu_bytes)
         return apart(Discord::mtu);
+    if (one.told->point_to_point != other.told->point_to_point)
+        return apart(Discord::network_type);
     pair.state_a = pair.state_b = NeighbourState::full;
     return pair;
 }

@@ -53,7 +53,9 @@ void OspfTables::join() {
         const Pair& pair = graph_->pairs[i];
         const Interface& a = graph_->interfaces[pair.a];
         const Interface& b = graph_->interfaces[pair.b];
-        if (pair.discord != Discord::none && pair.discord != Discord::mtu)
+        const bool hear_each_other =
+            pair.discord == Discord::none || pair.state_a == NeighbourState::exchange;
+        if (!hear_each_other || is_mixed(pair))
             continue;
         if (!a.told->point_to_point)
             broadcast[a.domain].push_back(i);
@@ -83,7 +85,7 @@ bool OspfTables::comes_before(std::uint32_t interface, std::uint32_t other) cons
 std::vector<std::uint32_t> OspfTables::heard_point_to_point() const {
     std::vector<std::uint32_t> heard(graph_->interfaces.size(), nowhere);
     for (const Pair& pair : graph_->pairs) {
-        if (pair.discord != Discord::network_type)
+        if (!is_mixed(pair))
             continue;
         const bool is_a = graph_->interfaces[pair.a].told->point_to_point;
         const std::uint32_t one = is_a ? pair.a : pair.b;
@@ -93,6 +95,13 @@ std::vector<std::uint32_t> OspfTables::heard_point_to_point() const {
             best = one;
     }
     return heard;
+}
+
+// They hear each other, and one alone takes their segment for point-to-point.
+bool OspfTables::is_mixed(const Pair& pair) const {
+    return pair.state_a == NeighbourState::exchange
+           && graph_->interfaces[pair.a].told->point_to_point
+                  != graph_->interfaces[pair.b].told->point_to_point;
 }
 
 // Where one side takes a segment for point-to-point and the other does not, the first announces a
@@ -238,6 +247,10 @@ OspfTables::prefixes_of_network(std::uint32_t designated,
 void OspfTables::lay_edges() {
     auto& nodes = graph_->nodes;
     nodes.push_back({.machine = {}});
+    for (Node& node : nodes)
+        node.first_edge = 0;
+    graph_->gates.clear();
+    graph_->has_dead_edges = false;
     for (const Joint& joint : joints_) {
         ++nodes[joint.from].first_edge;
         ++nodes[joint.to].first_edge;
@@ -254,6 +267,7 @@ void OspfTables::lay_edges() {
     for (std::size_t i = 0; i < nodes.size(); ++i)
         next[i] = nodes[i].first_edge;
     std::vector<std::pair<std::uint32_t, std::uint32_t>> ends(total); // interfaces here and there
+    std::map<std::uint32_t, Gate> virtual_gates;
     for (const Joint& joint : joints_) {
         std::uint32_t there = next[joint.from]++;
         std::uint32_t back = next[joint.to]++;
@@ -263,6 +277,8 @@ void OspfTables::lay_edges() {
             dead_.resize(total);
             dead_[back] = graph_->has_dead_edges = true;
         }
+        if (joint.gate)
+            virtual_gates.emplace(there, *joint.gate);
         ends[there] = {joint.from_interface, joint.to_interface};
         ends[back] = {joint.to_interface, joint.from_interface};
     }
@@ -277,8 +293,13 @@ void OspfTables::lay_edges() {
         for (std::uint32_t e = nodes[n].first_edge; e < nodes[n + 1].first_edge; ++e) {
             Edge& edge = graph_->edges[e];
             edge.gate = static_cast<std::uint32_t>(graph_->gates.size()) - nodes[n].first_gate;
+            if (auto found = virtual_gates.find(e); found != virtual_gates.end()) {
+                graph_->gates.push_back(found->second);
+                continue;
+            }
             if (nodes[edge.to].machine) {
-                gate(ends[e].first, ends[e].second);
+                if (ends[e].first != nowhere)
+                    gate(ends[e].first, ends[e].second);
                 continue;
             }
             for (std::uint32_t m = nodes[edge.to].first_edge; m < nodes[edge.to + 1].first_edge;
@@ -291,7 +312,6 @@ void OspfTables::lay_edges() {
         nodes[n].gate_count =
             static_cast<std::uint32_t>(graph_->gates.size()) - nodes[n].first_gate;
     }
-    joints_.clear();
     dead_nics_.clear();
 }
 
@@ -303,6 +323,7 @@ void OspfTables::number_components() {
         for (std::uint32_t e = nodes[n].first_edge; e < nodes[n + 1].first_edge; ++e)
             parents[root_of(parents, n)] = root_of(parents, graph_->edges[e].to);
     std::vector<std::uint32_t> number(count, nowhere);
+    graph_->members.clear();
     for (std::uint32_t n = 0; n < count; ++n) {
         std::uint32_t& component = number[root_of(parents, n)];
         if (component == nowhere) {
@@ -343,12 +364,15 @@ void OspfTables::add_intra() {
                                          .type = PathType::intra_area,
                                          .origin = interface.speaker->machine,
                                          .nic = interface.told->nic});
+    add_virtual_ends();
     std::ranges::stable_sort(graph_->intra, {}, &Advert::prefix);
     first_intra_.assign(numbers_->size() + 1, 0);
     for (const Advert& advert : graph_->intra)
         ++first_intra_[advert.prefix + 1];
     std::partial_sum(first_intra_.begin(), first_intra_.end(), first_intra_.begin());
+}
 
+void OspfTables::find_rows() {
     rows_.assign(graph_->nodes.size() - 1, nullptr);
     std::size_t entries = 0;
     for (const auto& members : graph_->members)
@@ -360,6 +384,141 @@ void OspfTables::add_intra() {
     }
     for (std::uint32_t component = 0; component < graph_->members.size(); ++component)
         find_rows(component);
+}
+
+// --- virtual links (RFC 2328 section 15) -------------------------------------------------------
+
+std::uint32_t OspfTables::node_of_area(MachineId machine, std::uint32_t area) const {
+    for (std::uint32_t node : graph_->nodes_of[machine.row])
+        if (graph_->nodes[node].area == area)
+            return node;
+    return nowhere;
+}
+
+// The next hops from one node to another of its component.
+std::vector<Gate> OspfTables::gates_to(std::uint32_t from, std::uint32_t to) const {
+    const Node& here = graph_->nodes[from];
+    const Row& ways = row(from);
+    std::vector<Gate> found;
+    auto add = [&](std::uint16_t gate) {
+        const Gate& next = graph_->gates[here.first_gate + gate];
+        if (std::ranges::find(found, next) == found.end())
+            found.push_back(next);
+    };
+    const std::uint16_t set = ways.set[graph_->nodes[to].local];
+    if (set == no_set)
+        return found;
+    if (set < here.gate_count)
+        add(set);
+    else
+        std::ranges::for_each(ways.merged[set - here.gate_count], add);
+    return found;
+}
+
+void OspfTables::judge_virtual_links(const Condition& condition) {
+    for (const lab::Speaker& speaker : lab_->speakers) {
+        if (!speaker.ospf || !condition.machine_on(speaker.machine))
+            continue;
+        for (const lab::OspfVirtualLink& told : speaker.ospf->virtual_links) {
+            VirtualLink link{.speaker = &speaker, .told = &told};
+            const lab::Speaker* other = lab_->speaker(told.to);
+            auto nic_of = [&](const lab::Speaker* at) {
+                for (const lab::OspfNic& nic : at->ospf->nics)
+                    if (nic.area == told.area && !lab_->nics[nic.nic].is_loopback())
+                        return nic.nic;
+                return lab::NicId{};
+            };
+            link.nic = nic_of(&speaker);
+            auto names = [&](const lab::OspfVirtualLink& back) {
+                return back.to == speaker.machine && back.area == told.area;
+            };
+            const std::uint32_t here = node_of_area(speaker.machine, told.area);
+            const std::uint32_t there = node_of_area(told.to, told.area);
+            if (other != nullptr && other->ospf)
+                link.other_nic = nic_of(other);
+            if (other == nullptr || !other->ospf
+                || std::ranges::none_of(other->ospf->virtual_links, names))
+                link.discord = Discord::not_configured;
+            else if (condition.is_silenced(Protocol::ospf, speaker.machine, told.to))
+                link.discord = Discord::cut;
+            else if (here == nowhere || there == nowhere || too_large_
+                     || graph_->nodes[here].component != graph_->nodes[there].component
+                     || cost_between(here, there) == nowhere)
+                link.discord = Discord::no_way;
+            else
+                link.state = NeighbourState::full;
+            graph_->virtual_links.push_back(link);
+        }
+    }
+}
+
+// An unnumbered point-to-point link of the backbone that costs what the way through the area does,
+// and goes by its next hops. Who has a virtual link has the backbone, also if the link is down.
+void OspfTables::add_virtual_links() {
+    auto& nodes = graph_->nodes;
+    nodes.pop_back(); // the end of the edges
+    for (const VirtualLink& link : graph_->virtual_links)
+        if (node_of_area(link.speaker->machine, 0) == nowhere) {
+            graph_->nodes_of[link.speaker->machine.row].push_back(
+                static_cast<std::uint32_t>(nodes.size()));
+            nodes.push_back({.machine = link.speaker->machine, .area = 0, .speaker = link.speaker});
+        }
+    for (const VirtualLink& link : graph_->virtual_links) {
+        if (link.state != NeighbourState::full)
+            continue;
+        const std::uint32_t here = node_of_area(link.speaker->machine, link.told->area);
+        const std::uint32_t there = node_of_area(link.told->to, link.told->area);
+        for (const Gate& gate : gates_to(here, there))
+            joints_.push_back({.from = node_of_area(link.speaker->machine, 0),
+                               .to = node_of_area(link.told->to, 0),
+                               .cost = cost_between(here, there),
+                               .one_way = true, // the other end has its own
+                               .gate = gate});
+    }
+    lay_out();
+    graph_->transits.assign(graph_->members.size(), false);
+    for (const VirtualLink& link : graph_->virtual_links)
+        if (link.state == NeighbourState::full)
+            graph_->transits[graph_->nodes[node_of_area(link.speaker->machine, link.told->area)]
+                                 .component] = true;
+}
+
+// True if the way to a node leads out into the area.
+bool OspfTables::goes_through(std::uint32_t from, std::uint32_t to, std::uint32_t area) const {
+    return std::ranges::any_of(gates_to(from, to), [&](const Gate& gate) {
+        return graph_->nodes[from].speaker->ospf->on(gate.out)->area == area;
+    });
+}
+
+// The other end of a virtual link must know a global IPv6 address, so one is announced as a host
+// (RFC 5340 section 4.4.3.9); into all areas but those that hear of a loopback, as daemons do.
+void OspfTables::add_virtual_ends() {
+    if (family_ == net::Family::ipv4)
+        return;
+    MachineId last;
+    for (const VirtualLink& link : graph_->virtual_links) {
+        const MachineId machine = link.speaker->machine;
+        auto first = std::ranges::find_if(graph_->interfaces, [&](const Interface& interface) {
+            return interface.speaker == link.speaker && interface.domain != nowhere;
+        });
+        if (machine == last || first == graph_->interfaces.end())
+            continue;
+        last = machine;
+        const net::Address& address = spoken_address(*lab_, first->told->nic, family_)->address;
+        for (std::uint32_t node : graph_->nodes_of[machine.row]) {
+            if (std::ranges::any_of(graph_->interfaces, [&](const Interface& interface) {
+                    return interface.node == node && interface.domain == nowhere;
+                }))
+                continue;
+            graph_->intra.push_back(
+                {.prefix = numbers_->find({address, net::address_bits(family_)}),
+                 .node = node,
+                 .cost = 0,
+                 .type = PathType::intra_area,
+                 .origin = machine,
+                 .nic = first->told->nic});
+        }
+    }
 }
 
 std::vector<MachineId> OspfTables::border_routers() const {
@@ -431,28 +590,69 @@ void OspfTables::add_inter() {
                          summarised(border, graph_->nodes[of].area, intra[of]))
                         tell(border, into, prefix, cost);
     sort_adverts();
-    // Into the other areas goes what the border routers now know of and by the backbone.
-    std::size_t in_backbone = inter_.size();
-    for (MachineId border : borders)
-        for (std::uint32_t into : graph_->nodes_of[border.row]) {
-            if (graph_->nodes[into].area == 0)
-                continue;
-            std::map<std::uint32_t, std::uint32_t> backbone;
-            for (std::uint32_t of : graph_->nodes_of[border.row])
-                if (graph_->nodes[of].area == 0)
-                    backbone = summarised(border, 0, intra[of]);
-            for (std::size_t i = 0; i < in_backbone; ++i) {
-                std::uint32_t prefix = inter_[i].prefix;
-                bool own = std::ranges::any_of(graph_->nodes_of[border.row], [&](std::uint32_t of) {
-                    return intra[of].contains(prefix);
-                });
-                if (auto known = own ? std::nullopt : lesson(border, prefix))
-                    backbone.emplace(prefix, known->metric);
+    // Into the other areas goes what the border routers now know of and by the backbone; first into
+    // those that virtual links go through, where all is told as it is, but not what goes that way.
+    const std::size_t in_backbone = inter_.size();
+    auto tell_of_backbone = [&](MachineId border, std::uint32_t into) {
+        const Node& area = graph_->nodes[into];
+        std::map<std::uint32_t, std::uint32_t> costs;
+        std::map<std::uint32_t, std::uint32_t> backbone;
+        for (std::uint32_t of : graph_->nodes_of[border.row])
+            if (graph_->nodes[of].area == 0) {
+                costs = intra[of];
+                if (!graph_->transits.empty())
+                    adjust_to_transit(border, area, costs);
+                backbone = is_transit(area.component) ? costs : summarised(border, 0, costs);
             }
-            for (auto [prefix, cost] : backbone)
-                if (!intra[into].contains(prefix))
-                    tell(border, into, prefix, cost);
+        for (std::size_t i = 0; i < in_backbone; ++i) {
+            const std::uint32_t prefix = inter_[i].prefix;
+            const bool own =
+                std::ranges::any_of(graph_->nodes_of[border.row],
+                                    [&](std::uint32_t of) { return intra[of].contains(prefix); });
+            if (auto known = own ? std::nullopt : lesson(border, prefix))
+                if (!is_transit(area.component) || !leads_into(border, *known, area.area))
+                    backbone.emplace(prefix, known->metric);
         }
+        for (auto [prefix, cost] : backbone)
+            if (!intra[into].contains(prefix))
+                tell(border, into, prefix, cost);
+    };
+    for (bool transit : {true, false}) {
+        if (transit && graph_->transits.empty())
+            continue;
+        for (MachineId border : borders)
+            for (std::uint32_t into : graph_->nodes_of[border.row])
+                if (graph_->nodes[into].area != 0
+                    && is_transit(graph_->nodes[into].component) == transit)
+                    tell_of_backbone(border, into);
+        sort_adverts();
+    }
+}
+
+// True if a next hop is in the area.
+bool OspfTables::leads_into(MachineId machine, const Lesson& lesson, std::uint32_t area) const {
+    for (std::size_t i = 0; i < lesson.gate_count; ++i) {
+        const lab::OspfNic* nic = lab_->speaker(machine)->ospf->on(gates()[lesson.gates.at(i)].out);
+        if (nic != nullptr && nic->area == area)
+            return true;
+    }
+    return false;
+}
+
+// What prefixes of the backbone cost by ways through transit areas (RFC 2328 section 16.3); without
+// those that go through this area itself (section 12.4.3).
+void OspfTables::adjust_to_transit(MachineId border, const Node& into,
+                                   std::map<std::uint32_t, std::uint32_t>& costs) const {
+    for (auto at = costs.begin(); at != costs.end();) {
+        const auto known = lesson(border, at->first);
+        if (known && is_transit(into.component) && leads_into(border, *known, into.area)) {
+            at = costs.erase(at);
+            continue;
+        }
+        if (known)
+            at->second = known->metric;
+        ++at;
+    }
 }
 
 // Stub areas get a default route from their border routers in the place of externals, and NSSAs an
@@ -508,35 +708,27 @@ std::optional<net::Address> OspfTables::forward_in_nssa(const Node& router) cons
                            : std::optional(lab_->first_address(best->told->nic, family_)->address);
 }
 
-// Who brings what into OSPF: into all areas, or into an NSSA alone.
+// Who brings what into OSPF: into all areas that take it, or into an NSSA that the router is inside
+// of. A border router of an NSSA may tell it, too (RFC 3101 section 2.4); daemons do not.
 std::vector<OspfTables::External> OspfTables::brought_in() const {
     std::vector<External> found;
     std::map<std::uint32_t, std::optional<net::Address>> in_nssa; // by node
     for (const Injection& injection : externals_) {
         const auto& nodes = graph_->nodes_of[injection.machine.row];
-        const bool is_everywhere = std::ranges::any_of(nodes, [&](std::uint32_t n) {
-            return kind_of(graph_->nodes[n]) == lab::AreaKind::normal;
-        });
-        External external{.prefix = injection.prefix,
-                          .origin = injection.machine,
-                          .metric = injection.metric,
-                          .type = injection.type,
-                          .forward = forward_of(injection)};
-        if (is_everywhere)
-            found.push_back(external);
-        for (std::uint32_t n : nodes)
-            if (kind_of(graph_->nodes[n]) == lab::AreaKind::nssa) {
-                External& into = found.emplace_back(external);
-                into.nssa = n;
-                if (is_everywhere)
-                    continue;
-                auto [own, is_new] = in_nssa.try_emplace(n);
-                if (is_new)
-                    own->second = forward_in_nssa(graph_->nodes[n]);
-                if (!into.forward)
-                    into.forward = own->second;
-                into.leaves_nssa = into.forward.has_value();
-            }
+        External& external = found.emplace_back(External{.prefix = injection.prefix,
+                                                         .origin = injection.machine,
+                                                         .metric = injection.metric,
+                                                         .type = injection.type,
+                                                         .forward = forward_of(injection)});
+        if (nodes.size() != 1 || kind_of(graph_->nodes[nodes.front()]) != lab::AreaKind::nssa)
+            continue;
+        external.nssa = nodes.front();
+        auto [own, is_new] = in_nssa.try_emplace(external.nssa);
+        if (is_new)
+            own->second = forward_in_nssa(graph_->nodes[external.nssa]);
+        if (!external.forward)
+            external.forward = own->second;
+        external.leaves_nssa = external.forward.has_value();
     }
     return found;
 }
@@ -601,7 +793,8 @@ OspfTables::translated(const std::vector<External>& externals) const {
             known_translator->second = translator_of(component);
         const MachineId translator = known_translator->second;
         Lesson lesson;
-        if (!translator || best_inside(translator, external.prefix, lesson) != nullptr)
+        if (!translator || has_address(*lab_, translator, *external.forward) // it would use none
+            || best_inside(translator, external.prefix, lesson) != nullptr)
             continue;
         const auto onward = way_to_forward(translator, number_of(external.forward));
         if (!onward)
@@ -642,14 +835,22 @@ std::vector<OspfTables::Way> OspfTables::ways_to(MachineId machine,
         std::vector<Way> more;
         for (MachineId border : borders) {
             std::uint32_t cost = nowhere;
+            std::uint32_t from = nowhere;
+            std::uint32_t to = nowhere;
             for (std::uint32_t n : graph_->nodes_of[border.row])
                 for (const Way& way : ways)
                     if (graph_->nodes[way.node].component == graph_->nodes[n].component
-                        && cost_between(n, way.node) != nowhere)
-                        cost = std::min(cost, cost_between(n, way.node) + way.cost);
+                        && cost_between(n, way.node) != nowhere
+                        && cost_between(n, way.node) + way.cost < cost) {
+                        cost = cost_between(n, way.node) + way.cost;
+                        from = n;
+                        to = way.node;
+                    }
             for (std::uint32_t n : graph_->nodes_of[border.row])
                 if (cost != nowhere && !has[graph_->nodes[n].component]
-                    && (graph_->nodes[n].area == 0) == backbone && takes(n))
+                    && (graph_->nodes[n].area == 0) == backbone && takes(n)
+                    && !(is_transit(graph_->nodes[n].component)
+                         && goes_through(from, to, graph_->nodes[n].area)))
                     more.push_back({n, cost});
         }
         for (const Way& way : more)

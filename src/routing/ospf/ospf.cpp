@@ -16,12 +16,22 @@ void OspfTables::form(const Condition& condition, const lab::Wiring& wiring) {
     add_pairs(condition);
     add_unheard(condition, wiring);
     join();
-    lay_edges();
-    number_components();
-    drop_repeated_ids();
+    lay_out();
+    judge_virtual_links(condition);
+    if (!graph_->virtual_links.empty())
+        add_virtual_links();
+    joints_.clear();
     add_intra();
     add_inter();
     sort_adverts();
+}
+
+// Edges, who has the same database, and ways.
+void OspfTables::lay_out() {
+    lay_edges();
+    number_components();
+    drop_repeated_ids();
+    find_rows();
 }
 
 std::uint32_t OspfTables::node_in(MachineId machine, std::uint32_t component) const {
@@ -109,6 +119,35 @@ class OspfTables::Choice {
             add_gates(advert, node);
     }
 
+    // Border routers of a transit area take a way through it that is as short as theirs by the
+    // backbone, which virtual links are in (RFC 2328 section 16.3).
+    void improve(const Advert& advert) {
+        const std::uint32_t component = graph_.nodes[advert.node].component;
+        if (found_ == nullptr || !tables_.is_transit(component) || lesson_.gate_count == 0
+            || graph_.nodes[found_->node].area != 0 || advert.forward != nowhere)
+            return;
+        const std::uint32_t node = tables_.node_in(machine_, component);
+        const bool is_external = advert.type > PathType::inter_area;
+        const bool told_by_border = graph_.nodes[advert.node].machine == advert.origin
+                                        ? !is_external
+                                        : is_external && !is_inside(advert.origin);
+        if (node == nowhere || node == advert.node || !told_by_border)
+            return;
+        const std::uint32_t way = tables_.cost_between(node, advert.node);
+        const bool is_outer = advert.type == PathType::external_2;
+        if (way == nowhere
+            || (is_external
+                && (advert.type != lesson_.type || (is_outer && advert.metric != lesson_.metric))))
+            return;
+        std::uint32_t& known = is_outer ? lesson_.inner_cost : lesson_.metric;
+        if (way + advert.cost > known)
+            return;
+        if (way + advert.cost < known)
+            lesson_.gate_count = 0;
+        known = lesson_.inner_cost = way + advert.cost;
+        add_gates(advert, node);
+    }
+
   private:
     // What a border router says of a way to the router that an external route comes from counts
     // for nothing where there is a way to that inside an area, and border routers believe what the
@@ -157,9 +196,18 @@ class OspfTables::Choice {
         if (set == no_set)
             return; // its own
         if (set < here.gate_count)
-            return lesson_.add_gate(here.first_gate + set);
+            return add_gate(here.first_gate + set);
         for (std::uint16_t gate : ways.merged[set - here.gate_count])
-            lesson_.add_gate(here.first_gate + gate);
+            add_gate(here.first_gate + gate);
+    }
+
+    // A virtual link has the next hops of the area that it goes through.
+    void add_gate(std::uint32_t gate) {
+        if (!graph_.transits.empty())
+            for (std::size_t i = 0; i < lesson_.gate_count; ++i)
+                if (graph_.gates[lesson_.gates.at(i)] == graph_.gates[gate])
+                    return;
+        lesson_.add_gate(gate);
     }
 
     // By its forwarding address (RFC 2328 section 16.4 (3)), straight to it from its own network.
@@ -195,6 +243,10 @@ const OspfTables::Advert* OspfTables::best_inside(MachineId machine, std::uint32
         for (std::uint32_t i = first_other_[prefix]; i < first_other_[prefix + 1]; ++i)
             if (other_[i].type == PathType::inter_area)
                 choice.consider(other_[i]);
+    if (!graph_->transits.empty())
+        for (std::uint32_t i = first_other_[prefix]; i < first_other_[prefix + 1]; ++i)
+            if (other_[i].type == PathType::inter_area)
+                choice.improve(other_[i]);
     return choice.found();
 }
 
@@ -207,6 +259,10 @@ const OspfTables::Advert* OspfTables::best(MachineId machine, std::uint32_t pref
     for (std::uint32_t i = first_other_[prefix]; i < first_other_[prefix + 1]; ++i)
         if (other_[i].type > PathType::inter_area)
             choice.consider(other_[i]);
+    if (!graph_->transits.empty())
+        for (std::uint32_t i = first_other_[prefix]; i < first_other_[prefix + 1]; ++i)
+            if (other_[i].type > PathType::inter_area)
+                choice.improve(other_[i]);
     return choice.found();
 }
 
@@ -398,6 +454,17 @@ void OspfTables::add_neighbours(std::vector<Neighbour>& into) const {
         if (!is_dead(pair.a) && !is_dead(pair.b))
             for (bool back : {false, true})
                 add(pair, back);
+    for (const VirtualLink& link : graph_->virtual_links)
+        into.push_back({.protocol = Protocol::ospf,
+                        .family = family_,
+                        .state = link.state,
+                        .discord = link.discord,
+                        .machine = link.speaker->machine,
+                        .other = link.told->to,
+                        .nic = link.nic,
+                        .other_nic = link.other_nic,
+                        .filter = {},
+                        .transit = link.told->area});
     for (const Unheard& unheard : graph_->unheard)
         into.push_back({.protocol = Protocol::ospf,
                         .family = family_,

@@ -9,6 +9,8 @@
 #include "jackal/limits.h"
 #include "routing/protocol.h"
 
+#include <map>
+
 namespace jackal::routing {
 
 class OspfTables final : public ProtocolTables {
@@ -67,6 +69,7 @@ class OspfTables final : public ProtocolTables {
         net::Address address; ///< that it sends from
         net::Prefix prefix;
         std::uint32_t domain = 0;
+        bool has_clone = false; ///< another NIC on the segment with its MAC
         std::uint32_t node = nowhere;
         bool transit = false; ///< joined to a network with a designated router, which announces it
     };
@@ -79,6 +82,15 @@ class OspfTables final : public ProtocolTables {
         lab::FilterId filter;
         bool a_designated = false;
         bool b_designated = false;
+    };
+    /// A virtual link, as one of its ends has it.
+    struct VirtualLink {
+        const lab::Speaker* speaker = nullptr;
+        const lab::OspfVirtualLink* told = nullptr;
+        NeighbourState state = NeighbourState::down;
+        Discord discord = Discord::none;
+        lab::NicId nic; ///< the first in its area, here and there
+        lab::NicId other_nic;
     };
     /// A router in an area, or a network with a designated router.
     struct Node {
@@ -128,6 +140,8 @@ class OspfTables final : public ProtocolTables {
         std::vector<std::vector<std::uint32_t>> nodes_of; ///< by machine
         std::vector<std::vector<std::uint32_t>> members;  ///< by component
         std::vector<Advert> intra;                        ///< by prefix
+        std::vector<VirtualLink> virtual_links;
+        std::vector<bool> transits;  ///< by component: virtual links go through; or empty
         bool has_dead_edges = false; ///< from the start: by repeated ids, or one way only
     };
     /// The ways of one router through its component.
@@ -147,17 +161,32 @@ class OspfTables final : public ProtocolTables {
     void add_nodes();
     void join();
     void join_one_way();
+    bool is_mixed(const Pair& pair) const;
     bool comes_before(std::uint32_t interface, std::uint32_t other) const;
     std::vector<std::uint32_t> heard_point_to_point() const;
     void elect(std::span<const std::uint32_t> group, const std::vector<std::uint32_t>& heard);
     std::vector<std::uint32_t> prefixes_of(const Interface& interface) const;
     std::vector<std::uint32_t> prefixes_of_network(std::uint32_t designated,
                                                    std::span<const std::uint32_t> members) const;
+    void lay_out();
     void lay_edges();
     void drop_repeated_ids();
     void number_components();
-    void add_intra();
+    void find_rows();
     void find_rows(std::uint32_t component);
+    void add_intra();
+    void judge_virtual_links(const Condition& condition);
+    void add_virtual_links();
+    void add_virtual_ends();
+    bool leads_into(lab::MachineId machine, const Lesson& lesson, std::uint32_t area) const;
+    void adjust_to_transit(lab::MachineId border, const Node& into,
+                           std::map<std::uint32_t, std::uint32_t>& costs) const;
+    std::uint32_t node_of_area(lab::MachineId machine, std::uint32_t area) const;
+    bool is_transit(std::uint32_t component) const {
+        return !graph_->transits.empty() && graph_->transits[component];
+    }
+    bool goes_through(std::uint32_t from, std::uint32_t to, std::uint32_t area) const;
+    std::vector<Gate> gates_to(std::uint32_t from, std::uint32_t to) const;
     void add_inter();
     void add_stub_defaults(std::vector<Advert>& into) const;
     void add_externals();
@@ -252,6 +281,7 @@ class OspfTables final : public ProtocolTables {
         std::uint32_t from_interface = nowhere;
         std::uint32_t to_interface = nowhere;
         bool one_way = false;
+        std::optional<Gate> gate; ///< of a virtual link
     };
     std::vector<Joint> joints_;
 };
