@@ -1,5 +1,6 @@
 #include "command.h"
 #include "file.h"
+#include "folder.h"
 
 #include <fmt/format.h>
 
@@ -15,9 +16,21 @@ struct ExportOptions {
     exports::ScriptOptions script;
 };
 
+Outcome export_settings(const ExportOptions& options, const routing::Settled& settled) {
+    if (options.output.empty() || options.output == "-")
+        throw NotAsked("settings are a folder of files; name it with -o FOLDER");
+    const std::vector<exports::File> files = exports::settings_files(settled);
+    write_folder(options.output, files, options.replace);
+    return {fmt::format("{} is written: {} files; {}/README says what is where\n", options.output,
+                        files.size(), options.output)};
+}
+
 Outcome export_lab(const ExportOptions& options) {
     Opened opened = open_plan(options.plan);
-    std::string script = exports::namespaces_script(settle(opened, options.plan), options.script);
+    const routing::Settled settled = settle(opened, options.plan);
+    if (options.form == "settings")
+        return export_settings(options, settled);
+    std::string script = exports::namespaces_script(settled, options.script);
     if (options.output.empty() || options.output == "-")
         return {script};
     write_whole(options.output, script, options.replace);
@@ -35,15 +48,19 @@ void add_export(CLI::App& app, Run& run) {
     command
         ->add_option("--as", options->form,
                      "namespaces: a shell script that brings the lab up on this computer, each "
-                     "machine a network namespace of Linux")
+                     "machine a network namespace of Linux; settings: a folder for each machine "
+                     "with the files of its own system")
         ->required()
-        ->check(CLI::IsMember({"namespaces"}).description(""))
+        ->check(CLI::IsMember({"namespaces", "settings"}).description(""))
         ->type_name("FORM");
     command
         ->add_option("-o,--output", options->output,
-                     "the file to write; default, or -: standard output")
-        ->type_name("FILE");
-    command->add_flag("--replace", options->replace, "write over a file that is there already");
+                     "the script, or the folder, to write; default of a script, or -: standard "
+                     "output")
+        ->type_name("PATH");
+    command->add_flag("--replace", options->replace,
+                      "take the place of a file that is there, or of a folder that an export has "
+                      "written");
     command->add_flag("--with-dhcp", options->script.with_dhcp,
                       "leases come from real servers and clients; needs dnsmasq and udhcpc");
     command->add_flag("--with-routing", options->script.with_routing,
@@ -54,7 +71,9 @@ void add_export(CLI::App& app, Run& run) {
                     "  sudo sh lab.sh start\n"
                     "  sudo sh lab.sh enter helm ping -c 1 10.41.0.34\n"
                     "  sudo sh lab.sh check\n"
-                    "  sudo sh lab.sh stop");
+                    "  sudo sh lab.sh stop\n"
+                    "  jackal export skerry.yaml --as settings -o settings\n"
+                    "  scp -r settings/machines/helm/system/etc helm:/");
     command->callback([&run, options] {
         run = [options](const Style&) -> Outcome { return export_lab(*options); };
     });

@@ -22,6 +22,7 @@
 #include "jackal/export/page.h"
 #include "jackal/export/pin.h"
 #include "jackal/export/reports.h"
+#include "jackal/export/settings.h"
 #include "jackal/export/speakers.h"
 #include "jackal/export/starter.h"
 #include "jackal/export/words.h"

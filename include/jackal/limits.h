@@ -119,5 +119,7 @@ constexpr std::size_t page_ends = 120;
 constexpr std::size_t page_walks = 100'000;
 /// Pings that the script of a lab asks.
 constexpr std::size_t script_pings = 10'000;
+/// Machines of a lab in which each one's hosts(5) lists all others.
+constexpr std::size_t machines_in_hosts = 250;
 
 } // namespace jackal::limits

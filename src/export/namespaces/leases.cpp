@@ -1,8 +1,8 @@
 #include "export/namespaces/script.h"
+#include "export/settings/settings.h"
 #include "jackal/lab/start_order.h"
 
-#include "jackal/export/words.h"
-
+#include <algorithm>
 #include <fmt/format.h>
 
 namespace jackal::exports {
@@ -37,59 +37,18 @@ std::string write_taking(const Script& s, MachineId id) {
            + refused;
 }
 
-std::string write_offer(const Script& s, const lab::DhcpOffer& offer, const lab::Lease& client) {
-    const lab::Subnet& subnet = s.lab.subnets[offer.subnet];
-    const net::Prefix& prefix = *s.lab.segments[subnet.segment].prefix.ipv4;
-    std::string text;
-    for (const net::Range& range : offer.gives)
-        text += fmt::format(" \\\n        --dhcp-range=set:{},{},{},{},{}", subnet.name,
-                            net::to_string(range.first), net::to_string(range.last),
-                            mask_text(prefix), client.time.count());
-    text += fmt::format(" \\\n        --dhcp-option=tag:{},3{}", subnet.name,
-                        client.router ? "," + net::to_string(*client.router) : "");
-    for (net::Address server : client.dns)
-        text += fmt::format(" --dhcp-option=tag:{},6,{}", subnet.name, net::to_string(server));
-    return text;
-}
-
-std::string write_relay(const Script& s, const lab::DhcpOffer& offer) {
-    const auto* here = s.lab.first_address(offer.heard_by, net::Family::ipv4);
-    for (NicId nic : s.lab.nics_of(offer.giver))
-        if (const auto* there = s.lab.first_address(nic, net::Family::ipv4))
-            return fmt::format(" --dhcp-relay={},{}", net::to_string(here->address),
-                               net::to_string(there->address));
-    return "";
-}
-
 // The server or relay that a machine is; nothing if nobody gets a lease from it.
 std::string write_giving(const Script& s, MachineId id) {
-    std::string ranges;
-    std::string relays;
-    for (const lab::DhcpOffer& offer : s.lab.offers) {
-        bool relays_it = s.lab.nics[offer.heard_by].machine == id && offer.giver != id;
-        if (!s.condition.machine_on(id) || (offer.giver != id && !relays_it))
-            continue;
-        const lab::Lease* client = nullptr;
-        std::string kept;
-        for (const lab::Lease& lease : s.lab.leases)
-            if (lease.server == offer.heard_by && lease.giver == offer.giver
-                && lease.refusal == lab::Lease::Refusal::none) {
-                client = &lease;
-                if (lease.reserved)
-                    kept += fmt::format(" \\\n        --dhcp-host={},{}",
-                                        net::to_string(s.lab.nics[lease.nic].mac),
-                                        net::to_string(lease.address));
-            }
-        if (client == nullptr)
-            continue;
-        if (relays_it)
-            relays += write_relay(s, offer);
-        else
-            ranges += write_offer(s, offer, *client) + kept;
-    }
-    if (ranges.empty() && relays.empty())
+    const bool has_client = std::ranges::any_of(s.lab.leases, [&](const lab::Lease& lease) {
+        return lease.refusal == lab::Lease::Refusal::none
+               && (lease.giver == id || s.lab.nics[lease.server].machine == id);
+    });
+    if (!has_client || !s.condition.machine_on(id))
         return "";
-    return fmt::format("    give {}{}{}\n", s.lab.machines[id].name, ranges, relays);
+    std::string options;
+    for (const std::string& option : dhcp_settings(s.lab, id))
+        options += " \\\n        --" + option;
+    return fmt::format("    give {}{}\n", s.lab.machines[id].name, options);
 }
 
 } // namespace

@@ -1,4 +1,5 @@
 #include "export/namespaces/script.h"
+#include "export/settings/settings.h"
 
 #include "jackal/net/special_use.h"
 #include "jackal/sorted.h"
@@ -105,8 +106,11 @@ std::string write_machine(const Script& s, MachineId id) {
     std::string refused;
     if (!takes_lease(s, id)) // else they come with the lease
         text += write_routes(s, id, refused);
+    const std::string rules = nftables_rules(s.lab, id);
     return text + "END\n" + refused + (runs_daemon(s, id) ? "" : write_learned(s, id))
-           + write_rules(s, id);
+           + (rules.empty()
+                  ? ""
+                  : fmt::format("    rules {} <<'END'\n{}END\n", s.lab.machines[id].name, rules));
 }
 
 bool is_taken(const Script& s, const lab::InterfaceAddress& row) {

@@ -1,6 +1,7 @@
 #include "jackal/export/namespaces.h"
 
 #include "export/namespaces/script.h"
+#include "export/settings/settings.h"
 
 #include <fmt/format.h>
 
@@ -13,11 +14,20 @@ Script::Script(const routing::Settled& of, const ScriptOptions& options)
         refused.insert(row.written);
 }
 
+namespace {
+
+// A function that says how a machine behaves that forwards, or does not.
+std::string write_settings() {
+    return fmt::format("\nsettings() {{\n    cat <<END\n{}END\n}}\n", sysctl_settings("$1"));
+}
+
+} // namespace
+
 std::string namespaces_script(const routing::Settled& settled, const ScriptOptions& options) {
     Script s(settled, options);
     std::string questions = write_questions(s);
     return fmt::format(fmt::runtime(script_head), s.lab.name, header_notes(s)) + write_names(s)
-           + std::string(script_settings) + write_build(s) + write_leases(s) + write_speakers(s)
+           + write_settings() + write_build(s) + write_leases(s) + write_speakers(s)
            + write_services(s) + questions + std::string(script_verbs);
 }
 

@@ -10,10 +10,8 @@
 
 namespace jackal::exports {
 
-/// The texts of head.sh ({0}: the lab's name, {1}: what is not as in the plan), settings.sh and
-/// verbs.sh.
+/// The texts of head.sh ({0}: the lab's name, {1}: what is not as in the plan) and verbs.sh.
 extern const std::string_view script_head;
-extern const std::string_view script_settings;
 extern const std::string_view script_verbs;
 
 struct Script {
@@ -64,18 +62,6 @@ bool runs_daemon(const Script& s, lab::MachineId id);
 // --- leases.cpp ------------------------------------------------------------------------------
 
 std::string write_leases(const Script& s);
-
-// --- rules.cpp -------------------------------------------------------------------------------
-
-/// The rules of a machine; nothing if it has neither filters nor translations. The order of the
-/// chains is that of docs/design.md: what stands on a NIC sees a packet as it is on the wire.
-std::string write_rules(const Script& s, lab::MachineId id);
-std::optional<std::string> end_match(bool any, const std::vector<net::Prefix>& prefixes,
-                                     net::Family family, std::string_view field);
-
-// --- translations.cpp ------------------------------------------------------------------------
-
-std::string translation_chains(const Script& s, lab::MachineId id);
 
 // --- services.cpp ----------------------------------------------------------------------------
 

@@ -21,7 +21,7 @@ std::string write_neighbour(const Script& s, const routing::Neighbour& n) {
     case routing::Protocol::ospf:
         return fmt::format("    ospf {} ospf{} {} {} {} {}\n", machine, family, other,
                            net::to_string(*s.lab.speaker(n.other)->router_id),
-                           s.lab.nics[n.nic].name, routing::state_name(n));
+                           n.transit ? "vlink" : s.lab.nics[n.nic].name, routing::state_name(n));
     case routing::Protocol::rip:
         return fmt::format(
             "    rip {} rip{} {} {}\n", machine, family, other,

@@ -1,4 +1,4 @@
-#include "export/namespaces/script.h"
+#include "export/settings/settings.h"
 #include "jackal/sorted.h"
 
 #include <algorithm>
@@ -6,6 +6,7 @@
 
 namespace jackal::exports {
 
+using lab::Lab;
 using lab::MachineId;
 using lab::NicId;
 
@@ -92,19 +93,19 @@ std::string base_chain(std::string_view name, std::string_view hook, int priorit
            + fmt::format(fmt::runtime(always), direction) + rules + "  }\n";
 }
 
-std::string nic_chain(const Script& s, MachineId id, plan::Way way,
+std::string nic_chain(const Lab& lab, MachineId id, plan::Way way,
                       std::set<std::pair<lab::FilterId, plan::Way>>& used) {
     std::string rules;
     bool in = way == plan::Way::in;
-    for (NicId nic : s.lab.nics_of(id)) {
-        if (!s.lab.nics[nic].guard)
+    for (NicId nic : lab.nics_of(id)) {
+        if (!lab.nics[nic].guard)
             continue;
-        const lab::Guard& guard = s.lab.guards[s.lab.nics[nic].guard];
+        const lab::Guard& guard = lab.guards[lab.nics[nic].guard];
         for (lab::FilterId filter : {guard.subnet, guard.nic})
             if (filter) {
                 used.emplace(filter, way);
                 rules += fmt::format("    {}ifname \"{}\" jump {}\n", in ? "i" : "o",
-                                     s.lab.nics[nic].name, chain_name(s.lab.filters[filter], way));
+                                     lab.nics[nic].name, chain_name(lab.filters[filter], way));
             }
     }
     if (rules.empty())
@@ -113,9 +114,9 @@ std::string nic_chain(const Script& s, MachineId id, plan::Way way,
               : base_chain("nic-leaves", "postrouting", after_translation, "o", rules);
 }
 
-std::string machine_chains(const Script& s, MachineId id,
+std::string machine_chains(const Lab& lab, MachineId id,
                            std::set<std::pair<lab::FilterId, plan::Way>>& used) {
-    const lab::Duties* duties = s.lab.duties_of(id);
+    const lab::Duties* duties = lab.duties_of(id);
     if (duties == nullptr || !duties->filter)
         return "";
     std::string text;
@@ -123,19 +124,19 @@ std::string machine_chains(const Script& s, MachineId id,
          {std::tuple{plan::Way::in, "input", "i"}, std::tuple{plan::Way::out, "output", "o"},
           std::tuple{plan::Way::through, "forward", "i"}}) {
         used.emplace(duties->filter, way);
-        text += base_chain(
-            fmt::format("machine-{}", plan::to_string(way)), hook, 0, direction,
-            fmt::format("    jump {}\n", chain_name(s.lab.filters[duties->filter], way)));
+        text +=
+            base_chain(fmt::format("machine-{}", plan::to_string(way)), hook, 0, direction,
+                       fmt::format("    jump {}\n", chain_name(lab.filters[duties->filter], way)));
     }
     return text;
 }
 
 // A core passes nothing on from one peer to another, nor back to the same one.
-std::string relay_chain(const Script& s, MachineId id) {
+std::string relay_chain(const Lab& lab, MachineId id) {
     std::string peers;
-    for (NicId nic : s.lab.nics_of(id))
-        if (s.lab.machines[id].is_core && s.lab.is_peering(nic))
-            peers += fmt::format("{}\"{}\"", peers.empty() ? "" : ", ", s.lab.nics[nic].name);
+    for (NicId nic : lab.nics_of(id))
+        if (lab.machines[id].is_core && lab.is_peering(nic))
+            peers += fmt::format("{}\"{}\"", peers.empty() ? "" : ", ", lab.nics[nic].name);
     if (peers.empty())
         return "";
     return fmt::format("  chain no-relay {{\n"
@@ -146,18 +147,17 @@ std::string relay_chain(const Script& s, MachineId id) {
 
 } // namespace
 
-std::string write_rules(const Script& s, MachineId id) {
+std::string nftables_rules(const Lab& lab, MachineId id) {
     std::set<std::pair<lab::FilterId, plan::Way>> used;
-    std::string chains = nic_chain(s, id, plan::Way::in, used)
-                         + nic_chain(s, id, plan::Way::out, used) + machine_chains(s, id, used)
-                         + relay_chain(s, id) + translation_chains(s, id);
+    std::string chains = nic_chain(lab, id, plan::Way::in, used)
+                         + nic_chain(lab, id, plan::Way::out, used) + machine_chains(lab, id, used)
+                         + relay_chain(lab, id) + translation_chains(lab, id);
     if (chains.empty())
         return "";
-    std::string text =
-        fmt::format("    rules {} <<'END'\ntable inet jackal {{\n", s.lab.machines[id].name);
+    std::string text = "table inet jackal {\n";
     for (auto [filter, way] : used)
-        text += filter_chain(s.lab.filters[filter], way);
-    return text + chains + "}\nEND\n";
+        text += filter_chain(lab.filters[filter], way);
+    return text + chains + "}\n";
 }
 
 std::optional<std::string> end_match(bool any, const std::vector<net::Prefix>& prefixes,

@@ -329,6 +329,8 @@ class BirdWriter {
                 areas.insert(nic.area);
         if (areas.empty())
             return;
+        if (!ospf.virtual_links.empty())
+            areas.insert(0); // they are of the backbone
         const bool is_v2 = family == net::Family::ipv4;
         from_line("OSPF", ospf.at);
         const std::string own = ospf_table(family, ospf.default_route);
@@ -360,6 +362,9 @@ class BirdWriter {
             for (const lab::OspfNic& nic : ospf.nics)
                 if (nic.area == area && works(nic.nic, family))
                     write_ospf_nic(nic, family);
+            for (const lab::OspfVirtualLink& link : ospf.virtual_links)
+                if (link.area == area)
+                    write_virtual_link(link);
             line(1, "}};");
         }
         line(0, "}}");
@@ -394,6 +399,20 @@ class BirdWriter {
              nic.cost, nic.priority);
         line(3, "hello {}; dead {};{}", nic.hello_s, nic.dead_s, nic.passive ? " stub yes;" : "");
         line(2, "}};");
+    }
+
+    // Its hello interval is the shortest that one of its ends has in the area.
+    void write_virtual_link(const lab::OspfVirtualLink& link) {
+        const lab::Speaker* other = lab_.speaker(link.to);
+        if (other == nullptr || !other->ospf || !other->router_id)
+            return;
+        std::uint32_t hello = lab::OspfNic{}.hello_s;
+        for (const lab::Ospf* end : {&*told_.ospf, &*other->ospf})
+            for (const lab::OspfNic& nic : end->nics)
+                if (nic.area == link.area)
+                    hello = std::min<std::uint32_t>(hello, nic.hello_s);
+        line(2, "virtual link {} {{ hello {}; dead {}; }}; # {}", net::to_string(*other->router_id),
+             hello, 4 * hello, lab_.machines[link.to].name);
     }
 
     // --- RIP -----------------------------------------------------------------------------------
@@ -546,6 +565,19 @@ std::string bird_settings(const routing::Settled& settled, MachineId machine) {
     return BirdWriter(settled, machine).run();
 }
 
+namespace {
+
+// BIRD finds the address of the other end of a virtual link on broadcast networks only.
+bool ends_point_to_point(const lab::Lab& lab, const lab::OspfVirtualLink& link) {
+    const lab::Speaker* other = lab.speaker(link.to);
+    return other != nullptr && other->ospf
+           && std::ranges::any_of(other->ospf->nics, [&](const lab::OspfNic& nic) {
+                  return nic.area == link.area && nic.point_to_point;
+              });
+}
+
+} // namespace
+
 std::vector<std::string> bird_notes(const routing::Settled& settled, MachineId machine) {
     const lab::Lab& lab = settled.lab();
     const lab::Speaker* told = lab.speaker(machine);
@@ -560,6 +592,12 @@ std::vector<std::string> bird_notes(const routing::Settled& settled, MachineId m
                 notes.push_back(fmt::format("nobody hears {} by {}, the address of a network",
                                             lab.nic_name(nic), net::to_string(own.address)));
         }
+    if (told->ospf)
+        for (const lab::OspfVirtualLink& link : told->ospf->virtual_links)
+            if (ends_point_to_point(lab, link))
+                notes.push_back(fmt::format(
+                    "{} has no virtual link to {} for IPv4, as that is on a point-to-point segment",
+                    lab.machines[machine].name, lab.machines[link.to].name));
     if (!told->bgp || (!told->ospf && !told->rip))
         return notes;
     auto count = [&](bool inner) {

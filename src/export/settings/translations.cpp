@@ -1,4 +1,4 @@
-#include "export/namespaces/script.h"
+#include "export/settings/settings.h"
 
 #include <fmt/format.h>
 
@@ -8,8 +8,8 @@ using lab::MachineId;
 
 namespace {
 
-std::string translation_line(const Script& s, const lab::Translation& rule) {
-    const std::string& nic = s.lab.nics[rule.nic].name;
+std::string translation_line(const lab::Lab& lab, const lab::Translation& rule) {
+    const std::string& nic = lab.nics[rule.nic].name;
     if (rule.kind == plan::Translation::Kind::source) {
         auto from = end_match(rule.any_source, rule.from, net::Family::ipv4, "saddr");
         if (!from)
@@ -17,9 +17,9 @@ std::string translation_line(const Script& s, const lab::Translation& rule) {
         return fmt::format("    meta nfproto ipv4 oifname \"{}\" {}masquerade\n", nic, *from);
     }
     std::vector<net::Prefix> own;
-    for (lab::AddressId row : s.lab.addresses_of(rule.nic))
-        own.emplace_back(s.lab.addresses[row].address,
-                         net::address_bits(s.lab.addresses[row].address.family()));
+    for (lab::AddressId row : lab.addresses_of(rule.nic))
+        own.emplace_back(lab.addresses[row].address,
+                         net::address_bits(lab.addresses[row].address.family()));
     auto to = end_match(false, own, net::Family::ipv4, "daddr");
     if (!to || !rule.to)
         return "";
@@ -35,15 +35,15 @@ std::string translation_line(const Script& s, const lab::Translation& rule) {
 
 } // namespace
 
-std::string translation_chains(const Script& s, MachineId id) {
-    const lab::Duties* duties = s.lab.duties_of(id);
+std::string translation_chains(const lab::Lab& lab, MachineId id) {
+    const lab::Duties* duties = lab.duties_of(id);
     if (duties == nullptr || duties->translations.empty())
         return "";
     std::string inwards;
     std::string outwards;
     for (const lab::Translation& rule : duties->translations)
         (rule.kind == plan::Translation::Kind::source ? outwards : inwards) +=
-            translation_line(s, rule);
+            translation_line(lab, rule);
     return fmt::format("  chain translate-destination {{\n"
                        "    type nat hook prerouting priority -100; policy accept;\n{}  }}\n"
                        "  chain translate-source {{\n"

@@ -1,0 +1,124 @@
+#include "folder.h"
+
+#include "command.h"
+
+#include <cerrno>
+#include <cstdio>
+#include <cstdlib>
+#include <cstring>
+#include <fcntl.h>
+#include <filesystem>
+#include <fmt/format.h>
+#include <fstream>
+#include <set>
+#include <sys/stat.h>
+#include <unistd.h>
+
+namespace jackal::cli {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+// Names the files that were written, so that only those are ever removed.
+constexpr const char* list_name = ".files";
+
+[[noreturn]] void fail_folder(const std::string& path, const std::string& why) {
+    throw NotAsked(fmt::format("{}: cannot be written: {}", path, why));
+}
+
+// A folder without a name of its own yet; removed, with all that is in it, unless it gets one.
+class FolderBeside {
+  public:
+    explicit FolderBeside(const std::string& path) : path_(path) {
+        const fs::path whole = fs::path(path).lexically_normal();
+        const fs::path name = whole.has_filename() ? whole : whole.parent_path();
+        final_ = name;
+        folder_ =
+            (name.parent_path() / fmt::format(".{}.XXXXXX", name.filename().string())).string();
+        if (mkdtemp(folder_.data()) == nullptr)
+            fail_folder(path_, std::strerror(errno));
+        const mode_t mask = umask(0);
+        umask(mask);
+        chmod(folder_.c_str(), 0777 & ~mask);
+    }
+    FolderBeside(const FolderBeside&) = delete;
+    FolderBeside& operator=(const FolderBeside&) = delete;
+    ~FolderBeside() {
+        std::error_code ignored;
+        fs::remove_all(folder_, ignored);
+    }
+
+    void write(const std::string& name, const std::string& text) {
+        const fs::path file = fs::path(folder_) / name;
+        std::error_code error;
+        fs::create_directories(file.parent_path(), error);
+        if (error)
+            fail_folder(path_, error.message());
+        std::ofstream out(file, std::ios::binary);
+        out << text;
+        out.close();
+        if (!out)
+            fail_folder(path_, std::strerror(errno));
+    }
+
+    void place() {
+        if (renameat2(AT_FDCWD, folder_.c_str(), AT_FDCWD, final_.c_str(), RENAME_NOREPLACE) != 0)
+            fail_folder(path_, errno == EEXIST ? "it exists already; --replace takes its place"
+                                               : std::strerror(errno));
+        folder_.clear();
+    }
+
+    /// What stood there before goes with the folder's first name.
+    void exchange() {
+        if (renameat2(AT_FDCWD, folder_.c_str(), AT_FDCWD, final_.c_str(), RENAME_EXCHANGE) != 0)
+            fail_folder(path_, std::strerror(errno));
+    }
+
+  private:
+    std::string path_;
+    fs::path final_;
+    std::string folder_;
+};
+
+// Whatever is not on the folder's own list belongs to somebody else.
+void refuse_others(const std::string& path) {
+    std::set<std::string> known{list_name};
+    std::ifstream list(fs::path(path) / list_name);
+    if (!list)
+        fail_folder(path, "it is no folder that an export has written");
+    for (std::string line; std::getline(list, line);)
+        known.insert(line);
+    std::error_code error;
+    for (fs::recursive_directory_iterator entry(path, error), end; entry != end;
+         entry.increment(error)) {
+        if (error)
+            break;
+        const std::string name = entry->path().lexically_relative(path).generic_string();
+        if (!entry->is_directory() && !known.contains(name))
+            fail_folder(path, fmt::format("{} is in it, which an export has not written", name));
+    }
+    if (error)
+        fail_folder(path, error.message());
+}
+
+} // namespace
+
+void write_folder(const std::string& path, const std::vector<exports::File>& files, bool replace) {
+    const bool is_there = fs::exists(fs::symlink_status(path));
+    if (is_there && replace)
+        refuse_others(path);
+    FolderBeside beside(path);
+    std::string list;
+    for (const exports::File& file : files) {
+        beside.write(file.path, file.text);
+        list += file.path + "\n";
+    }
+    beside.write(list_name, list);
+    if (is_there && replace)
+        beside.exchange();
+    else
+        beside.place();
+}
+
+} // namespace jackal::cli
