@@ -30,12 +30,16 @@ Outcome export_lab(const ExportOptions& options) {
     const routing::Settled settled = settle(opened, options.plan);
     if (options.form == "settings")
         return export_settings(options, settled);
-    std::string script = exports::namespaces_script(settled, options.script);
+    const bool gathers = options.form == "gather";
+    std::string script = gathers ? exports::gather_script(opened.lab)
+                                 : exports::namespaces_script(settled, options.script);
     if (options.output.empty() || options.output == "-")
         return {script};
     write_whole(options.output, script, options.replace);
     return {
-        fmt::format("{} is written; next, as root: sh {} start\n", options.output, options.output)};
+        fmt::format("{} is written; next{}\n", options.output,
+                    fmt::format(fmt::runtime(gathers ? ": sh {} FOLDER" : ", as root: sh {} start"),
+                                options.output))};
 }
 
 } // namespace
@@ -49,9 +53,10 @@ void add_export(CLI::App& app, Run& run) {
         ->add_option("--as", options->form,
                      "namespaces: a shell script that brings the lab up on this computer, each "
                      "machine a network namespace of Linux; settings: a folder for each machine "
-                     "with the files of its own system")
+                     "with the files of its own system; gather: a shell script that asks machines "
+                     "what they are, for `jackal drift`")
         ->required()
-        ->check(CLI::IsMember({"namespaces", "settings"}).description(""))
+        ->check(CLI::IsMember({"namespaces", "settings", "gather"}).description(""))
         ->type_name("FORM");
     command
         ->add_option("-o,--output", options->output,

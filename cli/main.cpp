@@ -91,6 +91,7 @@ int main(int argc, char** argv) try {
     add_sites(app, run);
     add_ways(app, run);
     add_export(app, run);
+    add_drift(app, run);
     add_new(app, run);
     add_names(app, run);
     add_demo(app, run);

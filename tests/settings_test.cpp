@@ -378,3 +378,115 @@ TEST_CASE("settings are written whole or not at all, the same each time, with wh
     CHECK(has(text_of(machines + "race/system/etc/dnsmasq.d/lab.conf"), ",10.60.2.250\n"));
     CHECK(has(text_of(machines + "race/system/etc/hostname"), "race"));
 }
+
+TEST_CASE(
+    "a lab that was broken by hand is told all of it, with what it breaks and what mends it") {
+    if (!has_kernel())
+        return;
+    Folder folder;
+    std::string text = mill;
+    const std::string name = fmt::format("mill{}", getpid());
+    text.replace(text.find("mill"), 4, name);
+    const std::string plan = folder.file("mill.yaml", text).string();
+    auto made = [&](const std::string& form) {
+        const std::string script = (folder / (form + ".sh")).string();
+        takes(fmt::format("{} export {} --as {} -o {}", tool, plan, form, script));
+        return "sh " + script + " ";
+    };
+    const std::string lab = made("namespaces");
+    const std::string gather = made("gather");
+    takes(lab + "start");
+    int round = 0;
+    auto drift = [&](int status) {
+        const std::string facts = (folder / fmt::format("facts{}", ++round)).string();
+        takes(gather + facts);
+        const Printed printed = run(fmt::format("{} drift {} {} --format json", tool, plan, facts));
+        CAPTURE(printed.text);
+        CHECK(printed.status == status);
+        return json::parse(printed.text);
+    };
+    CHECK(drift(0).at("differences").empty());
+
+    auto at = [&](const std::string& machine) {
+        return "ip netns exec " + name + "." + machine + " ";
+    };
+    struct Row {
+        std::string damage;
+        std::string what;
+        std::string difference;
+        bool breaks = true;
+    };
+    const Row rows[] = {
+        {at("paddle") + "ip address delete 10.60.1.2/24 dev eth0 && " + at("paddle")
+             + "ip address add 10.60.1.77/24 dev eth0 && " + at("paddle")
+             + "ip route add default via 10.60.1.1",
+         "paddle/eth0", "address-missing", false}, // it has another one, and answers by that
+        {at("sieve") + "ip route delete default", "sieve", "route-missing"},
+        {at("sieve") + "nft delete table inet jackal", "sieve", "rules-missing", false},
+        {at("weir") + "sysctl -q -w net.ipv4.ip_forward=0 net.ipv6.conf.all.forwarding=0", "weir",
+         "forwarding"},
+        {at("race") + "ip link set dev eth1 mtu 1300", "race/eth1", "mtu-differs"},
+        {at("race") + "ip route add 198.51.100.0/24 via 10.60.2.9", "race", "route-extra", false},
+        {at("race")
+             + "nft 'add table ip own; add chain ip own in { type filter hook input priority "
+               "0; policy drop; }'",
+         "race", "other-rules", false},
+    };
+    for (const Row& row : rows)
+        takes(row.damage);
+    const json broken = drift(1);
+    CHECK(broken.at("differences").size() == std::size(rows));
+    std::string mending;
+    for (const Row& row : rows) {
+        CAPTURE(row.difference);
+        const json* told = nullptr;
+        for (const json& d : broken["differences"])
+            if (d["difference"] == row.difference && d["what"] == row.what)
+                told = &d;
+        REQUIRE(told != nullptr);
+        std::uint64_t lost = 0;
+        for (const json& change : told->at("reach").is_null() ? json::array() : told->at("reach"))
+            lost += change["lost"].get<std::uint64_t>();
+        CHECK((lost != 0) == row.breaks);
+        const std::string machine = row.what.substr(0, row.what.find('/'));
+        if (row.difference == "rules-missing") // by the settings of the machine
+            continue;
+        mending += at(machine) + "sh -c '" + told->at("command").get<std::string>() + "' && ";
+    }
+    CHECK(!broken["reach"].empty());
+
+    takes(mending + "true");
+    exported(plan, folder / "settings");
+    takes(at("sieve") + "nft -f "
+          + (folder / "settings/machines/sieve/system/etc/nftables.conf").string());
+    CHECK(drift(0).at("differences").empty());
+
+    // Who says nothing, and what is in no plan.
+    run("ip netns del " + name + ".sack");
+    const json silent = drift(1);
+    REQUIRE(silent["differences"].size() == 1);
+    CHECK(silent["differences"][0]["difference"] == "no-answer");
+    CHECK(silent["differences"][0]["what"] == "sack");
+    takes(lab + "stop");
+}
+
+TEST_CASE("facts that are none are refused with their place") {
+    Folder folder;
+    const std::string plan = folder.file("mill.yaml", mill).string();
+    auto drift = [&] {
+        return run(fmt::format("{} drift {} {} 2>&1", tool, plan, (folder / "facts").string()));
+    };
+    CHECK(has(drift().text, "cannot be read"));
+    fs::create_directories(folder / "facts/paddle");
+    folder.file("facts/paddle/address.json", "[{\n \"ifname\": }]");
+    CHECK(has(drift().text, "facts/paddle/address.json:2:12: this is no JSON"));
+    folder.file("facts/paddle/address.json", "[{\"ifname\": [1]}]");
+    CHECK(has(drift().text, "facts/paddle/address.json:1:1: this is not what `ip -json`"));
+    folder.file("facts/paddle/address.json", "[]");
+    fs::create_directories(folder / "facts/stranger");
+    const Printed printed = drift();
+    CHECK(printed.status == 1);
+    CHECK(has(printed.text, "paddle/eth0  nic-missing"));
+    CHECK(has(printed.text, "stranger  unknown-machine"));
+    CHECK(has(printed.text, "of 4 machines there are no facts: sieve, sack, weir, race"));
+}

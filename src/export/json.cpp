@@ -457,17 +457,16 @@ json family(const std::optional<net::Family>& asked) {
 
 } // namespace
 
-std::string compare_json(const Lab& before, const Lab& after, const reach::Comparison& comparison) {
-    auto some = [](const std::string& text) { return text.empty() ? json(nullptr) : json(text); };
-    json changes = json::array();
-    for (const reach::Change& change : comparison.changes)
-        changes.push_back({{"aspect", reach::to_string(change.aspect)},
-                           {"what", change.what},
-                           {"before", some(change.before)},
-                           {"after", some(change.after)}});
-    json reach = json::array();
-    for (const reach::ReachChange& change : comparison.reach)
-        reach.push_back(
+namespace {
+
+json maybe_text(const std::string& text) {
+    return text.empty() ? json(nullptr) : json(text);
+}
+
+json reach_changes(const std::vector<reach::ReachChange>& changes) {
+    json rows = json::array();
+    for (const reach::ReachChange& change : changes)
+        rows.push_back(
             {{"from", change.from},
              {"to", change.to},
              {"gained", change.gained},
@@ -475,12 +474,28 @@ std::string compare_json(const Lab& before, const Lab& after, const reach::Compa
              {"first", {change.first[0], change.first[1]}},
              {"cause", change.cause ? json(plan::slug(change.cause->cause)) : json(nullptr)},
              {"explanation", change.cause ? json(change.cause->explanation) : json(nullptr)}});
-    json expectations = json::array();
-    for (const reach::ExpectationChange& change : comparison.expectations)
-        expectations.push_back({{"expectation", change.what},
-                                {"before", maybe_met(change.before)},
-                                {"after", maybe_met(change.after)},
-                                {"explanation", some(change.explanation)}});
+    return rows;
+}
+
+json expectation_changes(const std::vector<reach::ExpectationChange>& changes) {
+    json rows = json::array();
+    for (const reach::ExpectationChange& change : changes)
+        rows.push_back({{"expectation", change.what},
+                        {"before", maybe_met(change.before)},
+                        {"after", maybe_met(change.after)},
+                        {"explanation", maybe_text(change.explanation)}});
+    return rows;
+}
+
+} // namespace
+
+std::string compare_json(const Lab& before, const Lab& after, const reach::Comparison& comparison) {
+    json changes = json::array();
+    for (const reach::Change& change : comparison.changes)
+        changes.push_back({{"aspect", reach::to_string(change.aspect)},
+                           {"what", change.what},
+                           {"before", maybe_text(change.before)},
+                           {"after", maybe_text(change.after)}});
     auto findings = [](const std::vector<lab::Finding>& list) {
         json rows = json::array();
         for (const lab::Finding& f : list)
@@ -495,10 +510,35 @@ std::string compare_json(const Lab& before, const Lab& after, const reach::Compa
                  {"after", after.source},
                  {"same", comparison.is_same()},
                  {"changes", changes},
-                 {"reach", reach},
-                 {"expectations", expectations},
+                 {"reach", reach_changes(comparison.reach)},
+                 {"expectations", expectation_changes(comparison.expectations)},
                  {"findings_gone", findings(comparison.gone)},
                  {"findings_come", findings(comparison.come)}});
+}
+
+std::string drift_json(const plan::Plan& plan, const lab::Lab& lab, const reach::Drift& drift) {
+    json rows = json::array();
+    for (const reach::Difference& d : drift.differences) {
+        json edits = json::array();
+        for (const plan::EditText& edit : plan::to_texts(d.edits, plan))
+            edits.push_back(plan::to_line(edit));
+        rows.push_back(
+            {{"difference", reach::slug(d.deviation)},
+             {"what", d.what},
+             {"planned", maybe_text(d.planned)},
+             {"found", maybe_text(d.found)},
+             {"reach", d.is_asked ? reach_changes(d.reach) : json(nullptr)},
+             {"expectations", d.is_asked ? expectation_changes(d.expectations) : json(nullptr)},
+             {"command", maybe_text(d.command)},
+             {"edits", edits},
+             {"at", place(d.at)}});
+    }
+    return text({{"lab", lab.name},
+                 {"machines", drift.machines},
+                 {"unasked", drift.unasked},
+                 {"differences", rows},
+                 {"reach", reach_changes(drift.reach)},
+                 {"expectations", expectation_changes(drift.expectations)}});
 }
 
 std::string mend_json(const plan::Plan& plan, const mend::Outcome& outcome,

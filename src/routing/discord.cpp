@@ -139,6 +139,8 @@ class Describer {
                 {tell_other(What::hello, own->hello_s), tell_other(What::dead, own->dead_s)});
         case Discord::stub: return area_kind(apart, own->area);
         case Discord::network_type: {
+            if (own->point_to_point && other->point_to_point)
+                return crowd();
             auto word = [](bool p2p) { return p2p ? "point-to-point" : "broadcast"; };
             return say(apart + "network "
                            + both(word(own->point_to_point), word(other->point_to_point)),
@@ -231,6 +233,23 @@ class Describer {
     std::string prefix_on(NicId nic) const {
         const auto* row = lab_.first_address(nic, n_.family);
         return row == nullptr ? "none" : net::to_string(row->prefix());
+    }
+
+    // More than two on a segment take it for point-to-point.
+    void crowd() {
+        std::vector<plan::Edit> edits;
+        for (NicId nic : lab_.segments[lab_.nics[n_.nic].segment].nics) {
+            const lab::Speaker* speaker = lab_.speaker(lab_.nics[nic].machine);
+            const lab::OspfNic* told =
+                speaker != nullptr && speaker->ospf ? speaker->ospf->on(nic) : nullptr;
+            if (told != nullptr && told->point_to_point)
+                edits.push_back(plan::SetOspfNic{lab_.machine_name(nic), lab_.nics[nic].name,
+                                                 What::network, 0});
+        }
+        say(fmt::format("{} and {} stay in state Exchange on {}: more than two routers take it for "
+                        "point-to-point",
+                        own_name(), other_name(), segment()),
+            std::move(edits));
     }
 
     // The NIC whose MAC is shared, if not with the other of the two then with a third.

@@ -232,8 +232,10 @@ class ProtocolMaker {
         switch (random_.below(7)) {
         case 0: router["router-id"] = "10.99.0.1"; break;
         case 1:
-            if (router.contains("ospf"))
+            if (router.contains("ospf")) {
                 router["ospf"]["areas"] = {{random_.percent(50) ? "0" : "3", "all"}};
+                router["ospf"].erase("virtual-links");
+            }
             break;
         case 2:
             if (router.contains("ospf") && !router["nics"].empty())

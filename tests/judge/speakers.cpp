@@ -178,6 +178,16 @@ bool has_dead_area(const routing::Settled& settled, const lab::Ospf& ospf) {
     return has_special && live.size() < all.size();
 }
 
+// True for an IPv6 address that a router with a virtual link may announce as a host.
+bool is_virtual_end(const lab::Lab& lab, const net::Prefix& to) {
+    return to.family() == net::Family::ipv6 && to.length() == net::address_bits(to.family())
+           && std::ranges::any_of(lab.owners_of(to.first()), [&](const lab::Owner& owner) {
+                  const lab::Speaker* speaker = lab.speaker(owner.machine);
+                  return speaker != nullptr && speaker->ospf
+                         && !speaker->ospf->virtual_links.empty();
+              });
+}
+
 // What this daemon does in a way of its own, recognised narrowly:
 // - A NIC without a carrier is "looped back" (RFC 2328 section 9.1), and its address a host route.
 // - An address of full length is announced as a host, at no cost of its NIC.
@@ -187,6 +197,7 @@ bool has_dead_area(const routing::Settled& settled, const lab::Ospf& ospf) {
 // - A router with areas without a carrier on any NIC is a border router still.
 // - Who has the forwarding address of one of several equal external routes uses none of them.
 // - Inside an AS it goes by the link-local next hop that comes with the global one (RFC 2545).
+// - Of a router with a virtual link it announces the first IPv6 address that the kernel counts.
 // - A path of BGP whose next hop is in the very prefix that it leads to has no way to it.
 bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const lab::Speaker& speaker,
                 const std::optional<Learned>& jackal, const std::optional<Learned>& daemon) {
@@ -194,6 +205,11 @@ bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const la
     const bool has_equal_paths = speaker.bgp && speaker.bgp->equal_paths;
     if (!jackal && daemon->protocol == "rip" && to.length() == 0)
         return speaker.rip && speaker.rip->default_route == plan::DefaultRoute::always;
+    if (is_virtual_end(lab, to))
+        return true;
+    if (jackal && !daemon && jackal->protocol == "ospf" && speaker.ospf
+        && has_dead_area(settled, *speaker.ospf))
+        return true;
     if (!jackal && daemon->protocol == "ospf" && to.length() == 0)
         return std::ranges::any_of(lab.speakers, [&](const lab::Speaker& any) {
             return any.ospf && has_dead_area(settled, *any.ospf);

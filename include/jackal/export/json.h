@@ -13,6 +13,7 @@
 #include "jackal/probe/trace.h"
 #include "jackal/reach/check.h"
 #include "jackal/reach/compare.h"
+#include "jackal/reach/drift.h"
 #include "jackal/reach/grid.h"
 #include "jackal/reach/services.h"
 #include "jackal/reach/sites.h"
@@ -43,6 +44,8 @@ JACKAL_API std::string sites_json(const lab::Lab& lab, const reach::SiteReach& r
 JACKAL_API std::string compare_json(const lab::Lab& before, const lab::Lab& after,
                                     const reach::Comparison& comparison);
 /// The cuts in their order; all of them, harmful or not.
+JACKAL_API std::string drift_json(const plan::Plan& plan, const lab::Lab& lab,
+                                  const reach::Drift& drift);
 JACKAL_API std::string sweep_json(const lab::Lab& lab, const reach::SweepQuestion& question,
                                   const reach::Sweep& sweep);
 /// Cells without pairs are left out.

@@ -55,6 +55,7 @@ std::optional<net::Address> known_address(const lab::Lab& lab, lab::MachineId ma
 // --- one machine -----------------------------------------------------------------------------
 
 extern const std::string_view host_sysctl; ///< the text of host.sysctl; {0}: 1 if it forwards
+extern const std::string_view gather_text; ///< that of gather.sh; {0}: the lab, {1}: its machines
 std::string sysctl_settings(std::string_view forwards);
 /// `table inet jackal`, or nothing if the machine has neither filters nor translations. The order
 /// of the chains is that of docs/design.md: what stands on a NIC sees a packet as it is on the

@@ -337,6 +337,19 @@ const std::optional<InteriorWay>& BgpTables::way(std::uint32_t speaker, net::Add
     return known->second;
 }
 
+// The neighbour of another AS on a shared segment: what it names there is next to the machine,
+// whatever longer prefix holds it.
+std::optional<Gate> BgpTables::direct_gate(const Session& session, net::Address to) const {
+    if (session.inner || !session.direct_from)
+        return std::nullopt;
+    const lab::NicId own = nic_with(told_of(session.to).machine, session.to_address);
+    const bool is_on_link =
+        own && std::ranges::any_of(lab_->addresses_of(own), [&](lab::AddressId id) {
+            return lab_->addresses[id].prefix().contains(to);
+        });
+    return is_on_link && to != session.to_address ? std::optional(Gate{own, to}) : std::nullopt;
+}
+
 std::vector<BgpTables::Candidate> BgpTables::candidates(const Class& group, std::uint32_t speaker,
                                                         const Surroundings& ground) {
     std::vector<Candidate> found;
@@ -365,7 +378,9 @@ std::vector<BgpTables::Candidate> BgpTables::candidates(const Class& group, std:
                    told_of(session.from).bgp->as))
             continue;
         Candidate candidate{.path = std::move(*path), .session = i};
-        if (const auto& known = way(speaker, candidate.path.next_hop, ground))
+        if (direct_gate(session, candidate.path.next_hop))
+            candidate.cost = 0;
+        else if (const auto& known = way(speaker, candidate.path.next_hop, ground))
             candidate.cost = known->cost;
         else
             candidate.lost_by = Decision::unreachable;
@@ -554,15 +569,23 @@ void BgpTables::choose_for_table(Choice& choice) const {
 std::uint32_t BgpTables::gates_of(std::uint32_t speaker, const std::vector<Candidate>& equal,
                                   const Surroundings& ground) {
     std::vector<std::uint32_t> set;
-    for (const Candidate& candidate : equal)
-        if (const auto& known = way(speaker, candidate.path.next_hop, ground))
-            for (const Gate& gate : known->gates) {
-                auto [number, is_new] =
-                    gate_numbers_.emplace(gate, static_cast<std::uint32_t>(gates_.size()));
-                if (is_new)
-                    gates_.push_back(gate);
-                set.push_back(number->second);
+    auto add = [&](const Gate& gate) {
+        auto [number, is_new] =
+            gate_numbers_.emplace(gate, static_cast<std::uint32_t>(gates_.size()));
+        if (is_new)
+            gates_.push_back(gate);
+        set.push_back(number->second);
+    };
+    for (const Candidate& candidate : equal) {
+        const net::Address next_hop = candidate.path.next_hop;
+        if (candidate.session != none)
+            if (const auto gate = direct_gate(sessions_[candidate.session], next_hop)) {
+                add(*gate);
+                continue;
             }
+        if (const auto& known = way(speaker, next_hop, ground))
+            std::ranges::for_each(known->gates, add);
+    }
     sort_unique(set);
     if (set.empty())
         return none;

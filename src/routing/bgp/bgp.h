@@ -103,6 +103,7 @@ class BgpTables final : public ProtocolTables {
     bool may_name_third_party(const Candidate& best, const Session& session) const;
     std::optional<net::Address> gate_towards(const Candidate& best, const Session& session) const;
     std::optional<Path> told(const Class& group, const Session& session) const;
+    std::optional<Gate> direct_gate(const Session& session, net::Address to) const;
     std::vector<Candidate> candidates(const Class& group, std::uint32_t speaker,
                                       const Surroundings& ground);
     void decide(std::vector<Candidate>& candidates) const;

@@ -110,6 +110,25 @@ OspfTables::Pair OspfTables::judged(std::uint32_t a, std::uint32_t b,
     return pair;
 }
 
+// A point-to-point network is one of two (RFC 2328 section 9): what one says to the other there all
+// others hear, too, and take for theirs, so that nobody gets through the exchange of databases.
+void OspfTables::part_crowds() {
+    auto is_point_to_point = [&](const Pair& pair) {
+        return pair.discord == Discord::none && graph_->interfaces[pair.a].told->point_to_point;
+    };
+    std::vector<std::uint32_t> count(graph_->interfaces.size());
+    for (const Pair& pair : graph_->pairs)
+        if (is_point_to_point(pair)) {
+            ++count[pair.a];
+            ++count[pair.b];
+        }
+    for (Pair& pair : graph_->pairs)
+        if (is_point_to_point(pair) && (count[pair.a] > 1 || count[pair.b] > 1)) {
+            pair.state_a = pair.state_b = NeighbourState::exchange;
+            pair.discord = Discord::network_type;
+        }
+}
+
 void OspfTables::add_pairs(const Condition& condition) {
     std::vector<std::pair<std::uint32_t, std::uint32_t>> by_domain;
     for (std::uint32_t i = 0; i < graph_->interfaces.size(); ++i)

@@ -774,6 +774,16 @@ MachineId OspfTables::translator_of(std::uint32_t component) const {
     return best;
 }
 
+// By an address of its own on a broadcast network no router goes; on a point-to-point link, and for
+// IPv6, daemons do not see that it is theirs.
+bool OspfTables::is_own_on_broadcast(MachineId machine, net::Address address) const {
+    return family_ == net::Family::ipv4
+           && std::ranges::any_of(graph_->interfaces, [&](const Interface& interface) {
+                  return interface.speaker->machine == machine && interface.address == address
+                         && !interface.told->point_to_point;
+              });
+}
+
 // What leaves an NSSA its translator announces in all other areas, of each prefix that which it
 // would use itself (RFC 3101 section 3.2).
 std::vector<OspfTables::External>
@@ -793,7 +803,7 @@ OspfTables::translated(const std::vector<External>& externals) const {
             known_translator->second = translator_of(component);
         const MachineId translator = known_translator->second;
         Lesson lesson;
-        if (!translator || has_address(*lab_, translator, *external.forward) // it would use none
+        if (!translator || is_own_on_broadcast(translator, *external.forward)
             || best_inside(translator, external.prefix, lesson) != nullptr)
             continue;
         const auto onward = way_to_forward(translator, number_of(external.forward));

@@ -14,6 +14,7 @@ void OspfTables::form(const Condition& condition, const lab::Wiring& wiring) {
     add_interfaces(condition, wiring);
     add_nodes();
     add_pairs(condition);
+    part_crowds();
     add_unheard(condition, wiring);
     join();
     lay_out();

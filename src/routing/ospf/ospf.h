@@ -154,6 +154,7 @@ class OspfTables final : public ProtocolTables {
 
     void add_interfaces(const Condition& condition, const lab::Wiring& wiring);
     void add_pairs(const Condition& condition);
+    void part_crowds();
     bool is_own_address(const Condition& condition, const Interface& one,
                         const Interface& other) const;
     Pair judged(std::uint32_t a, std::uint32_t b, const Condition& condition) const;
@@ -238,6 +239,7 @@ class OspfTables final : public ProtocolTables {
     };
     std::vector<External> brought_in() const;
     std::vector<External> translated(const std::vector<External>& externals) const;
+    bool is_own_on_broadcast(lab::MachineId machine, net::Address address) const;
     lab::MachineId translator_of(std::uint32_t component) const;
     std::optional<net::Address> forward_of(const Injection& external) const;
     std::optional<net::Address> forward_in_nssa(const Node& router) const;

@@ -1,0 +1,174 @@
+#include "command.h"
+#include "jackal/export/facts.h"
+
+#include <filesystem>
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+#include <fstream>
+
+namespace jackal::cli {
+
+namespace fs = std::filesystem;
+
+namespace {
+
+struct DriftOptions {
+    PlanOptions plan;
+    std::string facts;
+};
+
+constexpr std::uintmax_t largest_file = 16U << 20U;
+
+std::map<std::string, std::string> files_in(const fs::path& folder) {
+    std::map<std::string, std::string> files;
+    for (const auto& entry : fs::directory_iterator(folder)) {
+        if (!entry.is_regular_file())
+            continue;
+        if (entry.file_size() > largest_file)
+            throw NotAsked(fmt::format("{}: more than {} MiB are no facts of one machine",
+                                       entry.path().string(), largest_file >> 20U));
+        std::ifstream stream(entry.path(), std::ios::binary);
+        files[entry.path().filename()] = plan::text_of(stream);
+    }
+    return files;
+}
+
+reach::Facts read_facts(const std::string& folder) {
+    std::error_code error;
+    std::map<std::string, fs::path> machines; // in one order, whatever the file system's
+    for (const auto& entry : fs::directory_iterator(folder, error))
+        if (entry.is_directory())
+            machines.emplace(entry.path().filename(), entry.path());
+    if (error)
+        throw NotAsked(fmt::format("{}: cannot be read: {}", folder, error.message()));
+    if (machines.empty())
+        throw NotAsked(
+            fmt::format("{}: there are no folders of machines in it; `jackal export --as "
+                        "gather` writes a script that makes them",
+                        folder));
+    reach::Facts facts;
+    std::vector<std::string> problems;
+    for (const auto& [name, path] : machines)
+        facts.push_back(exports::found_machine(name, files_in(path), problems));
+    if (!problems.empty())
+        throw NotAsked(fmt::format("{}/{}", folder,
+                                   fmt::join(problems, fmt::format("\njackal: {}/", folder))));
+    return facts;
+}
+
+struct Sum {
+    std::uint64_t lost = 0;
+    std::uint64_t gained = 0;
+};
+Sum sum_of(const std::vector<reach::ReachChange>& changes) {
+    Sum sum;
+    for (const reach::ReachChange& change : changes) {
+        sum.lost += change.lost;
+        sum.gained += change.gained;
+    }
+    return sum;
+}
+
+// "84 pairs lost, 3 gained; 2 expectations no longer met", or nothing.
+std::string broken(const Style& style, const std::vector<reach::ReachChange>& changes,
+                   const std::vector<reach::ExpectationChange>& expectations) {
+    const Sum sum = sum_of(changes);
+    std::string text;
+    auto add = [&](std::uint64_t count, const std::string& words) {
+        if (count != 0)
+            text += (text.empty() ? "" : "; ") + words;
+    };
+    add(sum.lost, style.bad(counted(sum.lost, "pair") + " lost"));
+    add(sum.gained, style.warning(counted(sum.gained, "pair") + " gained"));
+    std::uint64_t unmet = 0;
+    for (const reach::ExpectationChange& change : expectations)
+        unmet += change.before == true && change.after == false ? 1 : 0;
+    add(unmet, style.bad(counted(unmet, "expectation") + " no longer met"));
+    return text;
+}
+
+std::string difference_text(const Style& style, const plan::Plan& plan, const lab::Lab& lab,
+                            const reach::Difference& d) {
+    auto value = [](const std::string& words) { return words.empty() ? "nothing" : words; };
+    std::string text = fmt::format("{}  {}  {}\n", style.strong(d.what), reach::slug(d.deviation),
+                                   d.at ? style.faint(plan::to_string(d.at, lab.source)) : "");
+    text +=
+        fmt::format("    planned {}; found {}\n", value(d.planned), style.warning(value(d.found)));
+    const std::string breaks = broken(style, d.reach, d.expectations);
+    if (d.is_asked)
+        text += fmt::format("    {}\n", breaks.empty() ? "breaks nothing by itself" : breaks);
+    for (const reach::ReachChange& change : d.reach)
+        if (change.lost != 0 && change.cause) {
+            text += style.paragraph(
+                        style.faint(fmt::format("{} to {}: ", change.first[0], change.first[1]))
+                            + change.cause->explanation,
+                        4)
+                    + "\n";
+            break;
+        }
+    if (!d.command.empty())
+        text += fmt::format("    {} {}\n", style.faint("on the machine:"), d.command);
+    if (!d.edits.empty())
+        for (const plan::EditText& edit : plan::to_texts(d.edits, plan))
+            text += fmt::format("    {} {}\n", style.faint("or in the plan:"), plan::to_line(edit));
+    return text + "\n";
+}
+
+std::string drift_text(const Style& style, const plan::Plan& plan, const lab::Lab& lab,
+                       const reach::Drift& drift) {
+    std::string text;
+    for (const reach::Difference& d : drift.differences)
+        text += difference_text(style, plan, lab, d);
+    if (!drift.unasked.empty())
+        text += style.paragraph(fmt::format("of {} there are no facts: {}",
+                                            counted(drift.unasked.size(), "machine"),
+                                            fmt::join(drift.unasked, ", ")),
+                                0)
+                + "\n";
+    const std::string machines = counted(drift.machines, "machine");
+    if (drift.differences.empty())
+        return text + style.good(machines + " as planned") + "\n";
+    const std::string breaks = broken(style, drift.reach, drift.expectations);
+    return text
+           + fmt::format("{}, {}{}\n", machines, counted(drift.differences.size(), "difference"),
+                         breaks.empty() ? ", which break nothing" : ": " + breaks);
+}
+
+Outcome answer(const Style& style, const DriftOptions& options) {
+    const Opened opened = open_plan(options.plan);
+    const reach::Facts facts = read_facts(options.facts);
+    const routing::Settled settled = settle(opened, options.plan);
+    const reach::Drift drift = asked("", [&] {
+        Progress progress("asking what each difference breaks");
+        return reach::drift(settled, facts, exports::rule_counts(opened.lab), std::ref(progress));
+    });
+    const int status = drift.differences.empty() ? status_well : status_no;
+    if (options.plan.json())
+        return {exports::drift_json(opened.plan, opened.lab, drift), status};
+    return {drift_text(style, opened.plan, opened.lab, drift), status};
+}
+
+} // namespace
+
+void add_drift(CLI::App& app, Run& run) {
+    auto options = std::make_shared<DriftOptions>();
+    CLI::App* command = app.add_subcommand(
+        "drift", "where real machines are not as planned, what that breaks, and what mends it");
+    add_plan_options(*command, options->plan, false);
+    command
+        ->add_option("FACTS", options->facts,
+                     "a folder with one for each machine, as the script of `jackal export --as "
+                     "gather` writes it")
+        ->required();
+    command->footer("Examples:\n"
+                    "  jackal export skerry.yaml --as gather -o gather.sh\n"
+                    "  sudo sh gather.sh facts                             # of namespaces\n"
+                    "  sh gather.sh facts ssh -F settings/lab/ssh_config   # of machines\n"
+                    "  jackal drift skerry.yaml facts\n\n"
+                    "Exit status 0 if all is as planned, 1 if something differs.");
+    command->callback([&run, options] {
+        run = [options](const Style& style) -> Outcome { return answer(style, *options); };
+    });
+}
+
+} // namespace jackal::cli

@@ -1,0 +1,126 @@
+// What real machines say of themselves, held against the plan: where they differ, and what each
+// difference breaks.
+//
+//     reach::Drift drift = reach::drift(settled, facts);
+//     for (const reach::Difference& d : drift.differences)
+//         … d.planned, d.found, d.reach
+//
+// A difference is put in the place of what the plan says, and all pairs are asked again, so what it
+// breaks is what the engines foretell of the machines as they are.
+#pragma once
+
+#include "jackal/api.h"
+#include "jackal/reach/compare.h"
+
+#include <optional>
+#include <string>
+#include <vector>
+
+namespace jackal::reach {
+
+/// A NIC as its machine's kernel has it.
+struct FoundNic {
+    std::string name;
+    net::Mac mac;
+    std::uint16_t mtu_bytes = 0;
+    bool up = false;
+    bool has_carrier = false;
+    struct Address {
+        net::Address address;
+        std::uint8_t length = 0;
+
+        friend auto operator<=>(const Address&, const Address&) = default;
+    };
+    std::vector<Address> addresses; ///< without link-local ones
+    std::vector<net::Mac> heard;    ///< of neighbours that answered
+};
+
+/// A route by way of a next hop that no routing protocol taught.
+struct FoundRoute {
+    net::Prefix to;
+    net::Address via;
+    std::string nic;
+    std::uint32_t metric = 0;
+};
+
+/// What one machine says. What it was not asked, or does not know, is unset.
+struct FoundMachine {
+    std::string name;
+    bool answers = true;
+    std::vector<FoundNic> nics;
+    std::vector<FoundRoute> routes;
+    std::optional<bool> forwards[2]; ///< IPv4 and IPv6
+    /// Rules of nftables in the plan's own table, and other tables that look at packets.
+    std::optional<std::size_t> rules;
+    std::vector<std::string> other_tables;
+};
+
+using Facts = std::vector<FoundMachine>;
+
+/// What differs.
+enum class Deviation : std::uint8_t {
+    unknown_machine, ///< it is in no plan
+    no_answer,       ///< the machine says nothing
+    nic_missing,     ///< no NIC has the MAC or the name
+    nic_unknown,     ///< a NIC of the machine that the plan has not
+    nic_renamed,     ///< the NIC of the MAC has another name
+    mac_differs,     ///< the NIC of the name has another MAC
+    other_segment,   ///< the NIC hears machines of another segment alone
+    nic_down,        ///< or up where the plan has it down
+    no_carrier,      ///< the NIC is up, and nothing is at its other end
+    mtu_differs,     ///< of a NIC
+    address_missing, ///< of a NIC
+    address_extra,   ///< of a NIC
+    length_differs,  ///< the prefix length of an address
+    lease_differs,   ///< a DHCP server gave another address, or none
+    forwarding,      ///< the machine forwards, or does not
+    route_missing,   ///< a static route
+    route_extra,     ///< a static route
+    rules_missing,   ///< filters and translations
+    rules_differ,    ///< there are more or fewer rules
+    other_rules,     ///< a table that the plan does not know looks at packets
+};
+
+/// "no-answer", "nic-missing", …
+JACKAL_API std::string_view slug(Deviation deviation);
+
+struct Difference {
+    Deviation deviation = Deviation::address_missing;
+    std::string machine;
+    lab::MachineId id;             ///< none for one in no plan
+    lab::NicId nic;                ///< or none
+    std::string what;              ///< "kettle/eth0", or the machine
+    std::string planned;           ///< empty: nothing
+    std::string found;             ///< empty: nothing
+    std::string command;           ///< that mends it on the machine; empty if none is known
+    std::vector<plan::Edit> edits; ///< that make the plan say the same; may be empty
+    bool is_asked = false;         ///< what it breaks is worked out
+    std::vector<ReachChange> reach;
+    std::vector<ExpectationChange> expectations;
+    plan::Mark at;
+    /// What is to be put in the place of the plan's.
+    std::optional<FoundNic::Address> address;
+    std::optional<FoundNic::Address> planned_address;
+    std::optional<FoundRoute> route;
+    std::uint16_t mtu_bytes = 0;
+    lab::SegmentId segment;
+};
+
+struct Drift {
+    std::size_t machines = 0;            ///< of which there are facts
+    std::vector<std::string> unasked;    ///< machines of the plan of which there are none
+    std::vector<Difference> differences; ///< by machine
+    std::vector<ReachChange> reach;      ///< of all differences at once
+    std::vector<ExpectationChange> expectations;
+};
+
+/// Of more differences than this each one's consequences are not worked out, only those of all.
+constexpr std::size_t most_asked = 40;
+
+/// See above. `rules` counts what the plan's own table of nftables would hold, by machine. Throws
+/// std::length_error beyond what grid() has.
+JACKAL_API Drift drift(const routing::Settled& settled, const Facts& facts,
+                       const std::vector<std::size_t>& rules,
+                       const std::function<void(std::size_t, std::size_t)>& progress = {});
+
+} // namespace jackal::reach

@@ -1,0 +1,179 @@
+#include "jackal/export/facts.h"
+
+#include "export/settings/settings.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+namespace jackal::exports {
+
+using nlohmann::json;
+
+namespace {
+
+class Reader {
+  public:
+    Reader(const std::string& name, const std::map<std::string, std::string>& files,
+           std::vector<std::string>& problems)
+        : files_(files), problems_(problems) {
+        found_.name = name;
+    }
+
+    reach::FoundMachine run() {
+        found_.answers = !files_.contains("silent");
+        if (!found_.answers)
+            return std::move(found_);
+        read("address.json", [&](const json& rows) { nics(rows); });
+        read("route.json", [&](const json& rows) { routes(rows, net::Family::ipv4); });
+        read("route6.json", [&](const json& rows) { routes(rows, net::Family::ipv6); });
+        read("neighbour.json", [&](const json& rows) { neighbours(rows); });
+        read("nft.json", [&](const json& rules) { tables(rules); });
+        if (auto file = files_.find("forwarding"); file != files_.end())
+            for (std::size_t i = 0; i < 2 && file->second.size() > 2 * i; ++i)
+                found_.forwards[i] = file->second[2 * i] != '0';
+        return std::move(found_);
+    }
+
+  private:
+    template <class Use>
+    void read(const std::string& file, Use use) {
+        auto text = files_.find(file);
+        if (text == files_.end())
+            return;
+        const std::string where = found_.name + "/" + file;
+        try {
+            use(json::parse(text->second.empty() ? "[]" : text->second));
+        } catch (const json::parse_error& error) {
+            const std::string before = text->second.substr(0, error.byte == 0 ? 0 : error.byte - 1);
+            const auto line = std::ranges::count(before, '\n') + 1;
+            const std::size_t column = before.size() - (before.rfind('\n') + 1) + 1;
+            problems_.push_back(fmt::format("{}:{}:{}: this is no JSON", where, line, column));
+        } catch (const json::exception&) {
+            problems_.push_back(
+                fmt::format("{}:1:1: this is not what `ip -json` or `nft -j` prints", where));
+        }
+    }
+
+    static std::string word(const json& row, const char* key) {
+        return row.value(key, std::string());
+    }
+
+    void nics(const json& rows) {
+        for (const json& row : rows) {
+            if (!row.contains("ifname")) // ip prints empty objects for what it leaves out
+                continue;
+            reach::FoundNic nic{
+                .name = word(row, "ifname"),
+                .mac = net::parse_mac(word(row, "address")).value_or(net::Mac{}),
+                .mtu_bytes = static_cast<std::uint16_t>(std::min(row.value("mtu", 0U), 65535U))};
+            for (const json& flag : row.value("flags", json::array())) {
+                nic.up |= flag == "UP";
+                nic.has_carrier |= flag == "LOWER_UP";
+            }
+            for (const json& entry : row.value("addr_info", json::array())) {
+                const std::string scope = word(entry, "scope");
+                auto address = net::parse_address(word(entry, "local"));
+                const bool is_hosts_own = scope == "host" || scope == "link";
+                if (address && !is_hosts_own)
+                    nic.addresses.push_back(
+                        {*address, static_cast<std::uint8_t>(entry.value("prefixlen", 0U))});
+            }
+            found_.nics.push_back(std::move(nic));
+        }
+    }
+
+    // Those that somebody has set; what the kernel adds itself and what daemons learn is not.
+    void routes(const json& rows, net::Family family) {
+        for (const json& row : rows) {
+            constexpr std::array set{"static", "boot", "dhcp"};
+            const auto via = net::parse_address(word(row, "gateway"));
+            if (!via || std::ranges::find(set, row.value("protocol", "boot")) == set.end())
+                continue;
+            std::string to = word(row, "dst");
+            if (to == "default")
+                to = net::to_string(net::Prefix::everything(family));
+            else if (to.find('/') == to.npos)
+                to += fmt::format("/{}", net::address_bits(family));
+            if (auto prefix = net::parse_prefix(to))
+                found_.routes.push_back({*prefix, *via, word(row, "dev"), row.value("metric", 0U)});
+        }
+    }
+
+    void neighbours(const json& rows) {
+        for (const json& row : rows) {
+            const auto mac = net::parse_mac(word(row, "lladdr"));
+            auto nic = std::ranges::find(found_.nics, word(row, "dev"), &reach::FoundNic::name);
+            if (mac && nic != found_.nics.end())
+                nic->heard.push_back(*mac);
+        }
+    }
+
+    void tables(const json& rules) {
+        std::size_t own = 0;
+        std::map<std::string, std::size_t> others; // rules, and chains that drop by themselves
+        std::map<std::string, bool> has_hook;
+        for (const json& entry : rules.at("nftables")) {
+            const bool is_rule = entry.contains("rule");
+            if (!is_rule && !entry.contains("chain"))
+                continue;
+            const json& row = entry.at(is_rule ? "rule" : "chain");
+            const std::string table = word(row, "family") + " " + word(row, "table");
+            if (table == "inet jackal") {
+                own += is_rule ? 1 : 0;
+                continue;
+            }
+            has_hook[table] = has_hook[table] || row.contains("hook");
+            others[table] += is_rule || word(row, "policy") == "drop" ? 1 : 0;
+        }
+        found_.rules = own;
+        for (const auto& [table, count] : others)
+            if (count != 0 && has_hook[table])
+                found_.other_tables.push_back(table);
+    }
+
+    const std::map<std::string, std::string>& files_;
+    std::vector<std::string>& problems_;
+    reach::FoundMachine found_;
+};
+
+} // namespace
+
+reach::FoundMachine found_machine(const std::string& name,
+                                  const std::map<std::string, std::string>& files,
+                                  std::vector<std::string>& problems) {
+    return Reader(name, files, problems).run();
+}
+
+// A line each, without those of tables and chains.
+std::vector<std::size_t> rule_counts(const lab::Lab& lab) {
+    std::vector<std::size_t> counts;
+    for (lab::MachineId id : lab.machines.ids()) {
+        std::size_t count = 0;
+        const std::string text = nftables_rules(lab, id);
+        for (std::size_t at = 0; at < text.size(); at = text.find('\n', at) + 1) {
+            const std::string_view line =
+                std::string_view(text).substr(at, text.find('\n', at) - at);
+            count += line.starts_with("    ") && !line.starts_with("    type ") ? 1 : 0;
+        }
+        counts.push_back(count);
+    }
+    return counts;
+}
+
+std::string gather_script(const lab::Lab& lab) {
+    std::string names;
+    std::size_t line = 0;
+    for (const lab::Machine& machine : lab.machines) {
+        if (machine.outside)
+            continue;
+        constexpr std::size_t width = 90;
+        const bool is_full = names.size() - line + machine.name.size() > width;
+        names += names.empty() ? "" : is_full ? "\n" : " ";
+        line = is_full ? names.size() : line;
+        names += machine.name;
+    }
+    return fmt::format(fmt::runtime(gather_text), lab.name, names);
+}
+
+} // namespace jackal::exports

@@ -1,0 +1,569 @@
+#include "jackal/reach/drift.h"
+
+#include "jackal/lab/wiring.h"
+
+#include <algorithm>
+#include <fmt/format.h>
+#include <map>
+#include <set>
+
+namespace jackal::reach {
+
+using lab::Lab;
+using lab::MachineId;
+using lab::NicId;
+
+std::string_view slug(Deviation deviation) {
+    switch (deviation) {
+    case Deviation::unknown_machine: return "unknown-machine";
+    case Deviation::no_answer: return "no-answer";
+    case Deviation::nic_missing: return "nic-missing";
+    case Deviation::nic_unknown: return "nic-unknown";
+    case Deviation::nic_renamed: return "nic-renamed";
+    case Deviation::mac_differs: return "mac-differs";
+    case Deviation::other_segment: return "other-segment";
+    case Deviation::nic_down: return "nic-state";
+    case Deviation::no_carrier: return "no-carrier";
+    case Deviation::mtu_differs: return "mtu-differs";
+    case Deviation::address_missing: return "address-missing";
+    case Deviation::address_extra: return "address-extra";
+    case Deviation::length_differs: return "prefix-length-differs";
+    case Deviation::lease_differs: return "lease-differs";
+    case Deviation::forwarding: return "forwarding";
+    case Deviation::route_missing: return "route-missing";
+    case Deviation::route_extra: return "route-extra";
+    case Deviation::rules_missing: return "rules-missing";
+    case Deviation::rules_differ: return "rules-differ";
+    case Deviation::other_rules: break;
+    }
+    return "other-rules";
+}
+
+namespace {
+
+std::string text_of(const FoundNic::Address& address) {
+    return fmt::format("{}/{}", net::to_string(address.address), address.length);
+}
+
+std::string text_of(const FoundRoute& route) {
+    return fmt::format("{} via {} metric {}", net::to_string(route.to), net::to_string(route.via),
+                       route.metric);
+}
+
+// --- a lab with a difference in it -------------------------------------------------------------
+
+class Changed {
+  public:
+    Changed(const Lab& lab, const std::vector<const Difference*>& differences) : lab_(lab) {
+        for (const Difference* difference : differences)
+            put(*difference);
+    }
+
+    const Lab& lab() const { return lab_; }
+
+    static bool can_put(const Difference& d) {
+        switch (d.deviation) {
+        case Deviation::unknown_machine:
+        case Deviation::nic_unknown:
+        case Deviation::nic_renamed:
+        case Deviation::mac_differs:
+        case Deviation::rules_differ:
+        case Deviation::other_rules: return false;
+        case Deviation::other_segment: return bool(d.segment);
+        default: return true;
+        }
+    }
+
+  private:
+    void put(const Difference& d) {
+        if (!can_put(d))
+            return;
+        switch (d.deviation) {
+        case Deviation::no_answer: lab_.machines[d.id].up = false; break;
+        case Deviation::nic_missing:
+        case Deviation::no_carrier: lab_.nics[d.nic].up = false; break;
+        case Deviation::nic_down: lab_.nics[d.nic].up = !lab_.nics[d.nic].up; break;
+        case Deviation::mtu_differs: lab_.nics[d.nic].mtu_bytes = d.mtu_bytes; break;
+        case Deviation::other_segment: move(d.nic, d.segment); break;
+        case Deviation::address_missing:
+        case Deviation::address_extra:
+        case Deviation::length_differs:
+        case Deviation::lease_differs: readdress(d); break;
+        case Deviation::forwarding: forward(d.id); break;
+        case Deviation::route_missing:
+        case Deviation::route_extra: reroute(d); break;
+        case Deviation::rules_missing: unguard(d.id); break;
+        default: break;
+        }
+    }
+
+    void move(NicId nic, lab::SegmentId to) {
+        auto& left = lab_.segments[lab_.nics[nic].segment].nics;
+        std::erase(left, nic);
+        auto& entered = lab_.segments[to].nics;
+        entered.insert(std::ranges::upper_bound(entered, nic), nic);
+        lab_.nics[nic].segment = to;
+    }
+
+    // The rows of addresses follow those of NICs, so all are laid anew.
+    void readdress(const Difference& d) {
+        lab::Table<lab::InterfaceAddress> rows;
+        rows.reserve(lab_.addresses.size() + 1);
+        for (NicId nic : lab_.nics.ids()) {
+            const auto first = static_cast<std::uint32_t>(rows.size());
+            for (lab::AddressId id : lab_.addresses_of(nic)) {
+                const lab::InterfaceAddress& row = lab_.addresses[id];
+                if (nic != d.nic || !d.planned_address || row.address != d.planned_address->address)
+                    rows.add(row);
+            }
+            if (nic == d.nic && d.address)
+                rows.add({.address = d.address->address,
+                          .length = d.address->length,
+                          .origin = lab::AddressOrigin::given,
+                          .nic = nic,
+                          .at = d.at});
+            lab_.nics[nic].first_address = {first};
+            lab_.nics[nic].address_count = static_cast<std::uint32_t>(rows.size()) - first;
+        }
+        lab_.addresses = std::move(rows);
+        if (d.planned_address)
+            std::erase(lab_.owners, lab::Owner{d.planned_address->address, d.nic, d.id});
+        if (d.address) {
+            lab_.owners.push_back({d.address->address, d.nic, d.id});
+            std::ranges::sort(lab_.owners);
+        }
+    }
+
+    // A machine that forwards answers for the first addresses of its prefixes, too (RFC 4291
+    // section 2.6.1).
+    void forward(MachineId machine) {
+        const bool now = lab_.machines[machine].forwards = !lab_.machines[machine].forwards;
+        for (NicId nic : lab_.nics_of(machine))
+            for (lab::AddressId id : lab_.addresses_of(nic)) {
+                const lab::InterfaceAddress& row = lab_.addresses[id];
+                const lab::Owner anycast{row.prefix().first(), nic, machine};
+                if (row.address.family() != net::Family::ipv6 || row.address == anycast.address)
+                    continue;
+                if (!now)
+                    std::erase(lab_.owners, anycast);
+                else if (!lab_.owners_of(anycast.address).empty())
+                    lab_.owners.insert(std::ranges::upper_bound(lab_.owners, anycast), anycast);
+            }
+    }
+
+    void reroute(const Difference& d) {
+        lab::Table<lab::StaticRoute> rows;
+        rows.reserve(lab_.routes.size() + 1);
+        for (MachineId machine : lab_.machines.ids()) {
+            const auto first = static_cast<std::uint32_t>(rows.size());
+            for (lab::RouteId id : lab_.routes_of(machine)) {
+                const lab::StaticRoute& row = lab_.routes[id];
+                const bool is_gone = machine == d.id && d.deviation == Deviation::route_missing
+                                     && row.to == d.route->to && row.via == d.route->via
+                                     && row.metric == d.route->metric;
+                if (!is_gone)
+                    rows.add(row);
+            }
+            if (machine == d.id && d.deviation == Deviation::route_extra)
+                rows.add({.to = d.route->to,
+                          .via = d.route->via,
+                          .metric = d.route->metric,
+                          .at = d.at});
+            lab_.machines[machine].first_route = {first};
+            lab_.machines[machine].route_count = static_cast<std::uint32_t>(rows.size()) - first;
+        }
+        lab_.routes = std::move(rows);
+    }
+
+    void unguard(MachineId machine) {
+        for (NicId nic : lab_.nics_of(machine))
+            lab_.nics[nic].guard = {};
+        if (lab_.machines[machine].duties) {
+            lab::Duties& duties = lab_.duties[lab_.machines[machine].duties];
+            duties.filter = {};
+            duties.translations.clear();
+        }
+    }
+
+    Lab lab_;
+};
+
+// --- the differences ---------------------------------------------------------------------------
+
+class Finder {
+  public:
+    Finder(const routing::Settled& settled, const std::vector<std::size_t>& rules)
+        : settled_(settled), lab_(settled.lab()), rules_(rules) {
+        for (NicId nic : lab_.nics.ids())
+            by_mac_.emplace(lab_.nics[nic].mac.bits, nic);
+    }
+
+    Drift run(const Facts& facts) {
+        Drift drift;
+        std::set<MachineId> known;
+        for (const FoundMachine& found : facts) {
+            ++drift.machines;
+            if (auto machine = lab_.machine(found.name)) {
+                known.insert(*machine);
+                look_at(*machine, found);
+            } else {
+                differences_.push_back(
+                    {.deviation = Deviation::unknown_machine,
+                     .machine = found.name,
+                     .what = found.name,
+                     .found = fmt::format("a machine of {} NICs", found.nics.size())});
+            }
+        }
+        for (MachineId id : lab_.machines.ids())
+            if (!lab_.machines[id].outside && !known.contains(id))
+                drift.unasked.push_back(lab_.machines[id].name);
+        drift.differences = std::move(differences_);
+        return drift;
+    }
+
+  private:
+    Difference& add(Deviation deviation, MachineId machine, NicId nic = {}) {
+        const std::string& name = lab_.machines[machine].name;
+        return differences_.emplace_back(
+            Difference{.deviation = deviation,
+                       .machine = name,
+                       .id = machine,
+                       .nic = nic,
+                       .what = nic ? lab_.nic_name(nic) : name,
+                       .at = nic ? lab_.nics[nic].at : lab_.machines[machine].at});
+    }
+
+    void look_at(MachineId machine, const FoundMachine& found) {
+        if (!found.answers) {
+            if (lab_.machines[machine].up) {
+                Difference& d = add(Deviation::no_answer, machine);
+                d.planned = "it runs";
+                d.found = "no answer";
+            }
+            return;
+        }
+        std::vector<const FoundNic*> unknown;
+        for (const FoundNic& nic : found.nics)
+            unknown.push_back(&nic);
+        for (NicId nic : lab_.nics_of(machine)) {
+            const FoundNic* row = counterpart(nic, found);
+            std::erase(unknown, row);
+            if (row == nullptr) {
+                Difference& d = add(Deviation::nic_missing, machine, nic);
+                d.planned = fmt::format("{}, MAC {}", lab_.nics[nic].name,
+                                        net::to_string(lab_.nics[nic].mac));
+                continue;
+            }
+            device_names_[nic] = row->name;
+            compare(nic, *row);
+        }
+        for (const FoundNic* nic : unknown)
+            if (!nic->addresses.empty()) {
+                Difference& d = add(Deviation::nic_unknown, machine);
+                d.found = fmt::format("{} with {}", nic->name, text_of(nic->addresses.front()));
+            }
+        compare_forwarding(machine, found);
+        compare_routes(machine, found);
+        compare_rules(machine, found);
+    }
+
+    // The NIC of its MAC, else that of its name if its MAC is nobody's.
+    const FoundNic* counterpart(NicId nic, const FoundMachine& found) const {
+        const lab::Nic& planned = lab_.nics[nic];
+        const FoundNic* by_name = nullptr;
+        for (const FoundNic& row : found.nics) {
+            if (!planned.is_loopback() && row.mac == planned.mac
+                && (row.name == planned.name
+                    || std::ranges::count(found.nics, row.mac, &FoundNic::mac) == 1))
+                return &row;
+            if (row.name == planned.name)
+                by_name = &row;
+        }
+        if (by_name == nullptr || planned.is_loopback())
+            return by_name;
+        for (NicId other : lab_.nics_of(planned.machine))
+            if (other != nic && lab_.nics[other].mac == by_name->mac)
+                return nullptr;
+        return by_name;
+    }
+
+    void compare(NicId nic, const FoundNic& row) {
+        const lab::Nic& planned = lab_.nics[nic];
+        const MachineId machine = planned.machine;
+        const std::string& machine_name = lab_.machines[machine].name;
+        if (!planned.is_loopback()) {
+            if (row.name != planned.name) {
+                Difference& d = add(Deviation::nic_renamed, machine, nic);
+                d.planned = planned.name;
+                d.found = row.name;
+            }
+            if (row.mac != planned.mac) {
+                Difference& d = add(Deviation::mac_differs, machine, nic);
+                d.planned = net::to_string(planned.mac);
+                d.found = net::to_string(row.mac);
+            }
+            if (row.up != planned.up) {
+                Difference& d = add(Deviation::nic_down, machine, nic);
+                d.planned = planned.up ? "up" : "down";
+                d.found = row.up ? "up" : "down";
+                d.command = fmt::format("ip link set dev {} {}", row.name, d.planned);
+            } else if (row.up && !row.has_carrier && has_other_end(nic)) {
+                Difference& d = add(Deviation::no_carrier, machine, nic);
+                d.planned = "a carrier";
+                d.found = "none";
+            }
+            if (row.mtu_bytes != planned.mtu_bytes) {
+                Difference& d = add(Deviation::mtu_differs, machine, nic);
+                d.planned = fmt::format("MTU {}", planned.mtu_bytes);
+                d.found = fmt::format("MTU {}", row.mtu_bytes);
+                d.mtu_bytes = row.mtu_bytes;
+                d.command = fmt::format("ip link set dev {} mtu {}", row.name, planned.mtu_bytes);
+                if (is_of_subnet(nic))
+                    d.edits = {plan::SetNicMtu{machine_name, planned.plan_index, row.mtu_bytes}};
+            }
+            compare_segment(nic, row);
+        }
+        if (row.up)
+            compare_addresses(nic, row);
+    }
+
+    bool is_of_subnet(NicId nic) const {
+        return bool(lab_.segments[lab_.nics[nic].segment].subnet);
+    }
+
+    // Of a link: its other end, on a machine that runs.
+    bool has_other_end(NicId nic) const {
+        const lab::Segment& segment = lab_.segments[lab_.nics[nic].segment];
+        if (!segment.link)
+            return true;
+        const lab::Link& link = lab_.links[segment.link];
+        const NicId other = link.first == nic ? link.second : link.first;
+        return link.up && lab_.nics[other].up && lab_.machines[lab_.nics[other].machine].up;
+    }
+
+    // By whom it hears: of its own segment nobody, of one other somebody.
+    void compare_segment(NicId nic, const FoundNic& row) {
+        const lab::SegmentId own = lab_.nics[nic].segment;
+        lab::SegmentId other;
+        for (net::Mac mac : row.heard) {
+            auto [first, last] = by_mac_.equal_range(mac.bits);
+            for (; first != last; ++first) {
+                if (settled_.wiring().domain(lab_, first->second)
+                    == settled_.wiring().domain(lab_, nic))
+                    return;
+                other = lab_.nics[first->second].segment;
+            }
+        }
+        if (!other)
+            return;
+        Difference& d = add(Deviation::other_segment, lab_.nics[nic].machine, nic);
+        d.planned = lab_.segment_name(own);
+        d.found = lab_.segment_name(other);
+        if (lab_.segments[other].subnet && is_of_subnet(nic)) {
+            d.edits = {plan::SetNicSubnet{lab_.machine_name(nic), lab_.nics[nic].plan_index,
+                                          lab_.subnets[lab_.segments[other].subnet].name}};
+            if (!lab_.has_wiring())
+                d.segment = other;
+        }
+    }
+
+    void compare_addresses(NicId nic, const FoundNic& row) {
+        std::vector<FoundNic::Address> found = row.addresses;
+        const MachineId machine = lab_.nics[nic].machine;
+        struct Missing {
+            FoundNic::Address planned;
+            bool is_lease = false;
+            plan::Mark at;
+        };
+        std::vector<Missing> missing;
+        for (lab::AddressId id : lab_.addresses_of(nic)) {
+            const lab::InterfaceAddress& planned = lab_.addresses[id];
+            const FoundNic::Address address{planned.address, planned.length};
+            const bool is_lease = planned.origin == lab::AddressOrigin::lease
+                                  && planned.address.family() == net::Family::ipv4;
+            if (planned.origin == lab::AddressOrigin::link_local || std::erase(found, address) != 0)
+                continue;
+            missing.push_back({address, is_lease, planned.at});
+        }
+        for (const Missing& one : missing) {
+            auto same = std::ranges::find(found, one.planned.address, &FoundNic::Address::address);
+            auto instead =
+                same != found.end() ? same : std::ranges::find_if(found, [&](const auto& other) {
+                    return other.address.family() == one.planned.address.family();
+                });
+            const bool has_same = same != found.end();
+            const bool is_swapped = instead != found.end();
+            Difference& d = add(has_same       ? Deviation::length_differs
+                                : one.is_lease ? Deviation::lease_differs
+                                               : Deviation::address_missing,
+                                machine, nic);
+            d.planned = text_of(one.planned);
+            d.planned_address = one.planned;
+            d.at = one.at ? one.at : d.at;
+            d.command = one.is_lease ? fmt::format("ask for a lease anew on {}", row.name)
+                                     : fmt::format("ip address add {} dev {}", d.planned, row.name);
+            if (!is_swapped)
+                continue;
+            d.found = text_of(*instead);
+            d.address = *instead;
+            if (!one.is_lease)
+                d.command =
+                    fmt::format("ip address delete {0} dev {1} && ip address add {2} dev {1}",
+                                d.found, row.name, d.planned)
+                    + routes_again(nic, one.planned.address.family(), row.name);
+            if (!has_same && is_of_subnet(nic) && !one.is_lease)
+                d.edits = {plan::SetNicAddress{lab_.machine_name(nic), lab_.nics[nic].plan_index,
+                                               one.planned.address, instead->address}};
+            found.erase(instead);
+        }
+        for (const FoundNic::Address& address : found) {
+            Difference& d = add(Deviation::address_extra, machine, nic);
+            d.found = text_of(address);
+            d.address = address;
+            d.command = fmt::format("ip address delete {} dev {}", d.found, row.name);
+        }
+    }
+
+    // Routes go with the last address that their next hops are near to.
+    std::string routes_again(NicId nic, net::Family family, const std::string& device) const {
+        std::string text;
+        for (const routing::Route& route : settled_.routes(lab_.nics[nic].machine))
+            if (route.kind == routing::RouteKind::static_route && route.out == nic
+                && route.to.family() == family)
+                text +=
+                    fmt::format(" && ip route replace {} dev {}",
+                                text_of(FoundRoute{route.to, route.via, "", route.metric}), device);
+        return text;
+    }
+
+    void compare_forwarding(MachineId machine, const FoundMachine& found) {
+        const bool planned = lab_.machines[machine].forwards;
+        for (net::Family family : net::both_families) {
+            const auto& is = found.forwards[family == net::Family::ipv4 ? 0 : 1];
+            if (!is || *is == planned)
+                continue;
+            // Both families go by one key of the plan.
+            const auto& other = found.forwards[family == net::Family::ipv4 ? 1 : 0];
+            if (family == net::Family::ipv6 && other && *other != planned)
+                continue;
+            const bool both = other && *other != planned;
+            Difference& d = add(Deviation::forwarding, machine);
+            d.planned = planned ? "forwards" : "does not forward";
+            d.found = fmt::format("{}{}", *is ? "forwards" : "does not forward",
+                                  both ? "" : fmt::format(" {}", net::to_string(family)));
+            d.command =
+                both ? fmt::format(
+                    "sysctl -w net.ipv4.ip_forward={0} net.ipv6.conf.all.forwarding={0}",
+                    planned ? 1 : 0)
+                     : fmt::format("sysctl -w {}={}",
+                                   family == net::Family::ipv4 ? "net.ipv4.ip_forward"
+                                                               : "net.ipv6.conf.all.forwarding",
+                                   planned ? 1 : 0);
+            if (both)
+                d.edits = {plan::SetForwards{lab_.machines[machine].name, *is}};
+        }
+    }
+
+    std::string device(NicId nic) const {
+        auto known = device_names_.find(nic);
+        return known == device_names_.end() ? lab_.nics[nic].name : known->second;
+    }
+
+    void compare_routes(MachineId machine, const FoundMachine& found) {
+        std::vector<const FoundRoute*> extra;
+        for (const FoundRoute& route : found.routes)
+            extra.push_back(&route);
+        for (const routing::Route& planned : settled_.routes(machine)) {
+            if (planned.kind != routing::RouteKind::static_route)
+                continue;
+            auto same = std::ranges::find_if(extra, [&](const FoundRoute* route) {
+                return route->to == planned.to && route->via == planned.via
+                       && route->metric == planned.metric;
+            });
+            if (same != extra.end()) {
+                extra.erase(same);
+                continue;
+            }
+            const lab::StaticRoute& row = lab_.routes[planned.written];
+            Difference& d = add(Deviation::route_missing, machine);
+            d.route = FoundRoute{planned.to, planned.via, device(planned.out), planned.metric};
+            d.planned = text_of(*d.route);
+            d.at = row.at ? row.at : d.at;
+            d.command = fmt::format("ip route add {} dev {}", d.planned, d.route->nic);
+            if (row.origin <= lab::RouteOrigin::written_by_name)
+                d.edits = {plan::RemoveRoute{lab_.machines[machine].name, row.plan_index}};
+        }
+        for (const FoundRoute* route : extra) {
+            Difference& d = add(Deviation::route_extra, machine);
+            d.route = *route;
+            d.found = text_of(*route);
+            d.command = fmt::format("ip route delete {}", d.found);
+            d.edits = {plan::AddRoute{lab_.machines[machine].name, plan::Route::Target(route->to),
+                                      route->via}};
+        }
+    }
+
+    void compare_rules(MachineId machine, const FoundMachine& found) {
+        if (!found.rules)
+            return;
+        const std::size_t planned = rules_[machine.row];
+        if (*found.rules != planned) {
+            Difference& d = add(
+                *found.rules == 0 ? Deviation::rules_missing : Deviation::rules_differ, machine);
+            auto words = [](std::size_t count) {
+                return count == 0 ? std::string("no rules") : fmt::format("{} rules", count);
+            };
+            d.planned = words(planned);
+            d.found = words(*found.rules);
+            d.command = planned == 0 ? "nft delete table inet jackal" : "nft -f /etc/nftables.conf";
+        }
+        for (const std::string& table : found.other_tables) {
+            Difference& d = add(Deviation::other_rules, machine);
+            d.found = fmt::format("table {}", table);
+            d.command = fmt::format("nft delete table {}", table);
+        }
+    }
+
+    const routing::Settled& settled_;
+    const Lab& lab_;
+    const std::vector<std::size_t>& rules_;
+    std::multimap<std::uint64_t, NicId> by_mac_;
+    std::map<NicId, std::string> device_names_;
+    std::vector<Difference> differences_;
+};
+
+} // namespace
+
+Drift drift(const routing::Settled& settled, const Facts& facts,
+            const std::vector<std::size_t>& rules,
+            const std::function<void(std::size_t, std::size_t)>& progress) {
+    Drift drift = Finder(settled, rules).run(facts);
+    std::vector<const Difference*> all;
+    for (const Difference& d : drift.differences)
+        if (Changed::can_put(d))
+            all.push_back(&d);
+    if (all.empty())
+        return drift;
+    auto ask = [&](const std::vector<const Difference*>& differences) {
+        const Changed changed(settled.lab(), differences);
+        return compare(settled, routing::settle(changed.lab()));
+    };
+    std::size_t done = 0;
+    Comparison together = ask(all);
+    drift.reach = std::move(together.reach);
+    drift.expectations = std::move(together.expectations);
+    for (Difference& d : drift.differences) {
+        if (!Changed::can_put(d) || done == most_asked)
+            continue;
+        if (progress)
+            progress(done, std::min(all.size(), most_asked));
+        Comparison alone = ask({&d});
+        d.is_asked = true;
+        d.reach = std::move(alone.reach);
+        d.expectations = std::move(alone.expectations);
+        ++done;
+    }
+    return drift;
+}
+
+} // namespace jackal::reach
