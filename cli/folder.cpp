@@ -3,6 +3,7 @@
 #include "command.h"
 
 #include <cerrno>
+#include <csignal>
 #include <cstdio>
 #include <cstdlib>
 #include <cstring>
@@ -26,6 +27,31 @@ constexpr const char* list_name = ".files";
 [[noreturn]] void fail_folder(const std::string& path, const std::string& why) {
     throw NotAsked(fmt::format("{}: cannot be written: {}", path, why));
 }
+
+// Signals wait, so that nothing is left behind by whoever is stopped.
+class Held {
+  public:
+    Held() {
+        sigset_t all;
+        sigfillset(&all);
+        sigprocmask(SIG_BLOCK, &all, &before_);
+    }
+    Held(const Held&) = delete;
+    Held& operator=(const Held&) = delete;
+    ~Held() { sigprocmask(SIG_SETMASK, &before_, nullptr); }
+
+    static bool is_asked_to_stop() {
+        sigset_t waiting;
+        sigpending(&waiting);
+        for (int signal : {SIGINT, SIGTERM, SIGHUP, SIGPROF})
+            if (sigismember(&waiting, signal) == 1)
+                return true;
+        return false;
+    }
+
+  private:
+    sigset_t before_{};
+};
 
 // A folder without a name of its own yet; removed, with all that is in it, unless it gets one.
 class FolderBeside {
@@ -108,9 +134,12 @@ void write_folder(const std::string& path, const std::vector<exports::File>& fil
     const bool is_there = fs::exists(fs::symlink_status(path));
     if (is_there && replace)
         refuse_others(path);
+    const Held held;
     FolderBeside beside(path);
     std::string list;
     for (const exports::File& file : files) {
+        if (Held::is_asked_to_stop())
+            fail_folder(path, "it was interrupted");
         beside.write(file.path, file.text);
         list += file.path + "\n";
     }

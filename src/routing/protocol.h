@@ -46,8 +46,8 @@ struct InteriorWay {
 struct Surroundings {
     /// The way of a machine to an address, or nothing.
     std::function<std::optional<InteriorWay>(lab::MachineId, net::Address)> way;
-    /// What keeps TCP packets between two addresses from arriving: none, filtered or no_way.
-    std::function<Discord(lab::MachineId, const net::Flow&, lab::FilterId&)> reach;
+    /// What keeps TCP packets of one machine from arriving at another: none, filtered or no_way.
+    std::function<Discord(lab::MachineId, lab::MachineId, const net::Flow&, lab::FilterId&)> reach;
     /// True if the two addresses are of working NICs that hear each other.
     std::function<bool(const lab::BgpEnds&)> is_adjacent;
     /// True if the condition cuts what two machines tell each other.

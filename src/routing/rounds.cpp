@@ -250,8 +250,8 @@ class Ground {
 
     Surroundings surroundings() {
         return {[this](MachineId machine, net::Address to) { return way(machine, to); },
-                [this](MachineId machine, const net::Flow& flow, lab::FilterId& filter) {
-                    return reach(machine, flow, filter);
+                [this](MachineId from, MachineId to, const net::Flow& flow, lab::FilterId& filter) {
+                    return reach(from, to, flow, filter);
                 },
                 [this](const lab::BgpEnds& ends) { return is_adjacent(ends); },
                 [this](Protocol protocol, MachineId one, MachineId other) {
@@ -320,7 +320,7 @@ class Ground {
                || has_clone(lab_, condition_, wiring_, to, family);
     }
 
-    Discord reach(MachineId from, const net::Flow& flow, lab::FilterId& filter) {
+    Discord reach(MachineId from, MachineId to, const net::Flow& flow, lab::FilterId& filter) {
         constexpr int most_hops = 64;
         MachineId at = from;
         NicId in;
@@ -330,6 +330,8 @@ class Ground {
             if (is_own(lab_, condition_, at, flow.destination)) {
                 if (at == from)
                     return Discord::own_address;
+                if (at != to) // another one has the address, too
+                    return Discord::no_way;
                 filter = in ? dropped_at(lab_, in, plan::Way::in, flow) : lab::FilterId{};
                 return filter ? Discord::filtered : Discord::none;
             }

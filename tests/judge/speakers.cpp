@@ -256,25 +256,35 @@ bool is_luck(const std::optional<Learned>& one, const std::optional<Learned>& ot
            && one->metric == other->metric;
 }
 
-// True if two machines hand routes of the same two protocols to each other: then there may be more
-// than one state that stays, and who was first decides.
+// True if what one machine hands from OSPF to BGP or RIP another one hands back: then there may be
+// more than one state that stays, and who was first decides.
 bool has_circle(const lab::Lab& lab) {
-    std::map<plan::RouteSource, int> both_ways; // between BGP or RIP and OSPF: how many machines
+    using plan::RouteSource;
+    struct Borders {
+        std::set<lab::MachineId> out_of_ospf;
+        std::set<lab::MachineId> into_ospf;
+    };
+    std::map<RouteSource, Borders> borders; // by the other protocol
+    auto takes = [](const std::vector<lab::Redistribution>& all, RouteSource from) {
+        return std::ranges::any_of(all, [&](const auto& one) { return one.from == from; });
+    };
     for (const lab::Speaker& speaker : lab.speakers) {
         if (!speaker.ospf)
             continue;
-        auto takes = [](const std::vector<lab::Redistribution>& all, plan::RouteSource from) {
-            return std::ranges::any_of(all, [&](const auto& one) { return one.from == from; });
-        };
-        using plan::RouteSource;
-        if (speaker.bgp && takes(speaker.bgp->redistribute, RouteSource::ospf)
-            && takes(speaker.ospf->redistribute, RouteSource::bgp))
-            ++both_ways[RouteSource::bgp];
-        if (speaker.rip && takes(speaker.rip->redistribute, RouteSource::ospf)
-            && takes(speaker.ospf->redistribute, RouteSource::rip))
-            ++both_ways[RouteSource::rip];
+        if (speaker.bgp && takes(speaker.bgp->redistribute, RouteSource::ospf))
+            borders[RouteSource::bgp].out_of_ospf.insert(speaker.machine);
+        if (speaker.rip && takes(speaker.rip->redistribute, RouteSource::ospf))
+            borders[RouteSource::rip].out_of_ospf.insert(speaker.machine);
+        for (RouteSource other : {RouteSource::bgp, RouteSource::rip})
+            if (takes(speaker.ospf->redistribute, other))
+                borders[other].into_ospf.insert(speaker.machine);
     }
-    return std::ranges::any_of(both_ways, [](const auto& entry) { return entry.second > 1; });
+    return std::ranges::any_of(borders, [](const auto& entry) {
+        std::set<lab::MachineId> all = entry.second.out_of_ospf;
+        all.insert(entry.second.into_ospf.begin(), entry.second.into_ospf.end());
+        return all.size() > 1 && !entry.second.out_of_ospf.empty()
+               && !entry.second.into_ospf.empty();
+    });
 }
 
 // What routers of OSPF with one router id announce replaces each other for ever.

@@ -166,9 +166,9 @@ Neighbour BgpTables::judged(std::uint32_t speaker, std::uint32_t neighbour, net:
         return apart(Discord::not_adjacent);
     net::Flow flow{ends.own, ends.peer, net::Protocol::tcp, first_dynamic_port, bgp_port};
     lab::FilterId unused;
-    Discord there = ground.reach(own.machine, flow, seen.filter);
+    Discord there = ground.reach(own.machine, other.machine, flow, seen.filter);
     std::swap(flow.source, flow.destination);
-    Discord back_there = ground.reach(other.machine, flow, unused);
+    Discord back_there = ground.reach(other.machine, own.machine, flow, unused);
     for (Discord lacking : {Discord::own_address, Discord::no_way})
         if (there == lacking || back_there == lacking)
             return apart(lacking);
