@@ -17,6 +17,7 @@ struct DriftOptions {
     std::string facts;
 };
 
+constexpr std::string_view step = " && "; // between the commands that mend something
 constexpr std::uintmax_t largest_file = 16U << 20U;
 
 std::map<std::string, std::string> files_in(const fs::path& folder) {
@@ -106,8 +107,13 @@ std::string difference_text(const Style& style, const plan::Plan& plan, const la
                     + "\n";
             break;
         }
-    if (!d.command.empty())
-        text += fmt::format("    {} {}\n", style.faint("on the machine:"), d.command);
+    if (!d.command.empty()) // a step a line
+        for (std::size_t at = 0, end = 0; end != d.command.npos; at = end + step.size()) {
+            end = d.command.find(step, at);
+            text += fmt::format("    {} {}\n",
+                                at == 0 ? style.faint("on the machine:") : std::string(15, ' '),
+                                d.command.substr(at, end - at));
+        }
     if (!d.edits.empty())
         for (const plan::EditText& edit : plan::to_texts(d.edits, plan))
             text += fmt::format("    {} {}\n", style.faint("or in the plan:"), plan::to_line(edit));

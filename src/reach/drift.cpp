@@ -46,8 +46,8 @@ std::string text_of(const FoundNic::Address& address) {
 }
 
 std::string text_of(const FoundRoute& route) {
-    return fmt::format("{} via {} metric {}", net::to_string(route.to), net::to_string(route.via),
-                       route.metric);
+    return fmt::format("{} via {}{}", net::to_string(route.to), net::to_string(route.via),
+                       route.metric == 0 ? "" : fmt::format(" metric {}", route.metric));
 }
 
 // --- a lab with a difference in it -------------------------------------------------------------

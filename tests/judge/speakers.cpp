@@ -190,7 +190,8 @@ bool is_virtual_end(const lab::Lab& lab, const net::Prefix& to) {
 
 // What this daemon does in a way of its own, recognised narrowly:
 // - A NIC without a carrier is "looped back" (RFC 2328 section 9.1), and its address a host route.
-// - An address of full length is announced as a host, at no cost of its NIC.
+// - An address of full length is announced as a host, at no cost of its NIC; also a second one of a
+//   NIC, if it is in the prefix of the first.
 // - A default route that a machine always announces by RIP it takes back from those that tell it.
 // - Of equal paths of BGP it shows one, and gives the kernel all.
 // - A static route by way of an address of the machine's own it does not know.
@@ -214,9 +215,10 @@ bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const la
         return std::ranges::any_of(lab.speakers, [&](const lab::Speaker& any) {
             return any.ospf && has_dead_area(settled, *any.ospf);
         });
-    if (!jackal && daemon->protocol != "bgp" && to.length() == net::address_bits(to.family()))
+    if (!jackal && to.length() == net::address_bits(to.family()))
         return std::ranges::any_of(lab.owners_of(to.first()), [&](const lab::Owner& owner) {
-            return is_on_dead_link(settled, owner.nic);
+            return is_on_dead_link(settled, owner.nic)
+                   || lab.first_address(owner.nic, to.family())->address != to.first();
         });
     if (jackal && daemon && jackal->protocol == "ospf" && jackal->path == daemon->path
         && jackal->gates == daemon->gates && to.length() == net::address_bits(to.family()))

@@ -303,7 +303,8 @@ bool BgpTables::may_name_third_party(const Candidate& best, const Session& sessi
     if (is_own)
         return lab_->nics[best.out].segment == shared;
     return std::ranges::any_of(lab_->owners_of(best.path.next_hop), [&](const lab::Owner& owner) {
-        return lab_->nics[owner.nic].segment == shared;
+        return lab_->nics[owner.nic].segment == shared
+               && owner.machine != told_of(session.to).machine;
     });
 }
 
