@@ -276,6 +276,7 @@ void add_sites(CLI::App& app, Run& run);
 void add_ways(CLI::App& app, Run& run);
 void add_export(CLI::App& app, Run& run);
 void add_drift(CLI::App& app, Run& run);
+void add_adopt(CLI::App& app, Run& run);
 void add_new(CLI::App& app, Run& run);
 void add_names(CLI::App& app, Run& run);
 void add_demo(CLI::App& app, Run& run);

@@ -92,6 +92,7 @@ int main(int argc, char** argv) try {
     add_ways(app, run);
     add_export(app, run);
     add_drift(app, run);
+    add_adopt(app, run);
     add_new(app, run);
     add_names(app, run);
     add_demo(app, run);

@@ -472,7 +472,8 @@ class Finder {
     void compare_routes(MachineId machine, const FoundMachine& found) {
         std::vector<const FoundRoute*> extra;
         for (const FoundRoute& route : found.routes)
-            extra.push_back(&route);
+            if (!route.is_learned)
+                extra.push_back(&route);
         for (const routing::Route& planned : settled_.routes(machine)) {
             if (planned.kind != routing::RouteKind::static_route)
                 continue;

@@ -35,12 +35,13 @@ struct FoundNic {
     std::vector<net::Mac> heard;    ///< of neighbours that answered
 };
 
-/// A route by way of a next hop that no routing protocol taught.
+/// A route by way of a next hop.
 struct FoundRoute {
     net::Prefix to;
     net::Address via;
     std::string nic;
     std::uint32_t metric = 0;
+    bool is_learned = false; ///< a routing protocol taught it
 };
 
 /// What one machine says. What it was not asked, or does not know, is unset.

@@ -83,12 +83,17 @@ class Reader {
         }
     }
 
-    // Those that somebody has set; what the kernel adds itself and what daemons learn is not.
+    // What the kernel adds itself, and what routers advertise, is left out.
     void routes(const json& rows, net::Family family) {
         for (const json& row : rows) {
             constexpr std::array set{"static", "boot", "dhcp"};
-            const auto via = net::parse_address(word(row, "gateway"));
-            if (!via || std::ranges::find(set, row.value("protocol", "boot")) == set.end())
+            constexpr std::array taught{"bird", "ospf", "rip", "bgp", "zebra", "isis", "babel"};
+            auto is_one_of = [&](const auto& words) {
+                return std::ranges::find(words, row.value("protocol", "boot")) != words.end();
+            };
+            const json& way = row.contains("nexthops") ? row["nexthops"].at(0) : row;
+            const auto via = net::parse_address(word(way, "gateway"));
+            if (!via || !(is_one_of(set) || is_one_of(taught)))
                 continue;
             std::string to = word(row, "dst");
             if (to == "default")
@@ -96,7 +101,8 @@ class Reader {
             else if (to.find('/') == to.npos)
                 to += fmt::format("/{}", net::address_bits(family));
             if (auto prefix = net::parse_prefix(to))
-                found_.routes.push_back({*prefix, *via, word(row, "dev"), row.value("metric", 0U)});
+                found_.routes.push_back(
+                    {*prefix, *via, word(way, "dev"), row.value("metric", 0U), is_one_of(taught)});
         }
     }
 
