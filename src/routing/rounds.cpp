@@ -260,13 +260,16 @@ class Ground {
     }
 
   private:
-    // The NIC that has the address, works and hears the other one, or none.
-    NicId heard_nic(net::Address address, NicId by) const {
+    // The NIC that has the address, works and hears the other one, or none; of several that of the
+    // machine that is meant, if it is among them.
+    NicId heard_nic(net::Address address, NicId by, MachineId meant = {}) const {
+        NicId found;
         for (const lab::Owner& owner : lab_.owners_of(address))
             if (is_live(lab_, condition_, owner.nic, address.family())
-                && wiring_.domain(lab_, owner.nic) == wiring_.domain(lab_, by))
-                return owner.nic;
-        return {};
+                && wiring_.domain(lab_, owner.nic) == wiring_.domain(lab_, by)
+                && (!found || owner.machine == meant))
+                found = owner.nic;
+        return found;
     }
 
     bool is_adjacent(const lab::BgpEnds& ends) const {
@@ -347,7 +350,7 @@ class Ground {
                         : dropped_at(lab_, gate.out, plan::Way::out, flow);
             if (filter)
                 return Discord::filtered;
-            NicId there = heard_nic(gate.via, gate.out);
+            NicId there = heard_nic(gate.via, gate.out, to);
             if (!there || is_lost(gate.out, there, gate.via.family()))
                 return Discord::no_way;
             at = lab_.nics[there].machine;
