@@ -1,10 +1,9 @@
 #include "file.h"
 
-#include "command.h"
+#include "writing.h"
 
 #include <array>
 #include <cerrno>
-#include <csignal>
 #include <cstdio>
 #include <cstring>
 #include <fcntl.h>
@@ -20,12 +19,8 @@ namespace jackal::cli {
 
 namespace {
 
-[[noreturn]] void fail(const std::string& path, const char* why) {
-    throw NotAsked(fmt::format("{}: cannot be written: {}", path, why));
-}
-
 [[noreturn]] void fail(const std::string& path) {
-    fail(path, std::strerror(errno));
+    fail_to_write(path, std::strerror(errno));
 }
 
 // An open file, closed again; -1 if it could not be opened.
@@ -47,22 +42,6 @@ class Descriptor {
 
   private:
     int file_;
-};
-
-// No signal but SIGKILL comes in between.
-class Undisturbed {
-  public:
-    Undisturbed() {
-        sigset_t all;
-        sigfillset(&all);
-        sigprocmask(SIG_BLOCK, &all, &before_);
-    }
-    Undisturbed(const Undisturbed&) = delete;
-    Undisturbed& operator=(const Undisturbed&) = delete;
-    ~Undisturbed() { sigprocmask(SIG_SETMASK, &before_, nullptr); }
-
-  private:
-    sigset_t before_{};
 };
 
 std::string folder_of(const std::string& path) {
@@ -127,8 +106,8 @@ class Beside {
     /// Gives the file the path, if that is free.
     void place() {
         if (!give_name(path_))
-            fail(path_, errno == EEXIST ? "it exists already; --replace takes its place"
-                                        : std::strerror(errno));
+            fail_to_write(path_, errno == EEXIST ? "it exists already; --replace takes its place"
+                                                 : std::strerror(errno));
     }
 
     /// Takes the path from what stands there.
@@ -153,14 +132,14 @@ class Beside {
                 fail(path_);
             Descriptor there(open(path_.c_str(), O_RDONLY | O_NONBLOCK | O_CLOEXEC));
             if (content_of(there.number()) != before)
-                fail(path_, changed);
+                fail_to_write(path_, changed);
             return replace();
         }
         Descriptor there(open(name_.c_str(), O_RDONLY | O_NONBLOCK | O_CLOEXEC));
         if (content_of(there.number()) == before)
             return; // and the file that was there goes with its new name
         renameat2(AT_FDCWD, name_.c_str(), AT_FDCWD, path_.c_str(), RENAME_EXCHANGE);
-        fail(path_, changed);
+        fail_to_write(path_, changed);
     }
 
   private:
@@ -193,9 +172,7 @@ class Beside {
             file_ = Descriptor(open(name.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600));
             return bool(file_);
         });
-        mode_t mask = umask(0);
-        umask(mask);
-        fchmod(file_.number(), 0666 & ~mask);
+        fchmod(file_.number(), unmasked(0666));
     }
 
     bool give_name(const std::string& name) const {
@@ -224,7 +201,7 @@ Descriptor lock(const std::string& path) {
         if (!file || fstat(file.number(), &locked) != 0)
             fail(path);
         if (!S_ISREG(locked.st_mode))
-            fail(path, "it is no regular file");
+            fail_to_write(path, "it is no regular file");
         if (flock(file.number(), LOCK_EX) != 0 || stat(path.c_str(), &there) != 0)
             fail(path);
         if (locked.st_ino == there.st_ino && locked.st_dev == there.st_dev)
@@ -246,7 +223,7 @@ void rewrite_whole(const std::string& path, const std::string& before, const std
     std::error_code error;
     std::string target = std::filesystem::canonical(path, error);
     if (error)
-        fail(path, "it is not there any more");
+        fail_to_write(path, "it is not there any more");
     Descriptor locked = lock(target);
     struct stat status {};
     if (fstat(locked.number(), &status) != 0)
@@ -254,7 +231,7 @@ void rewrite_whole(const std::string& path, const std::string& before, const std
     Beside::tidy(target);
     Beside beside(target, after);
     if (fchown(beside.number(), status.st_uid, status.st_gid) != 0)
-        fail(path, "its owner and group cannot be kept");
+        fail_to_write(path, "its owner and group cannot be kept");
     if (fchmod(beside.number(), status.st_mode & 07777) != 0)
         fail(path);
     beside.replace(before);

@@ -1,9 +1,8 @@
 #include "folder.h"
 
-#include "command.h"
+#include "writing.h"
 
 #include <cerrno>
-#include <csignal>
 #include <cstdio>
 #include <cstdlib>
 #include <cstring>
@@ -12,7 +11,6 @@
 #include <fmt/format.h>
 #include <fstream>
 #include <set>
-#include <sys/stat.h>
 #include <unistd.h>
 
 namespace jackal::cli {
@@ -24,35 +22,6 @@ namespace {
 // Names the files that were written, so that only those are ever removed.
 constexpr const char* list_name = ".files";
 
-[[noreturn]] void fail_folder(const std::string& path, const std::string& why) {
-    throw NotAsked(fmt::format("{}: cannot be written: {}", path, why));
-}
-
-// Signals wait, so that nothing is left behind by whoever is stopped.
-class Held {
-  public:
-    Held() {
-        sigset_t all;
-        sigfillset(&all);
-        sigprocmask(SIG_BLOCK, &all, &before_);
-    }
-    Held(const Held&) = delete;
-    Held& operator=(const Held&) = delete;
-    ~Held() { sigprocmask(SIG_SETMASK, &before_, nullptr); }
-
-    static bool is_asked_to_stop() {
-        sigset_t waiting;
-        sigpending(&waiting);
-        for (int signal : {SIGINT, SIGTERM, SIGHUP, SIGPROF})
-            if (sigismember(&waiting, signal) == 1)
-                return true;
-        return false;
-    }
-
-  private:
-    sigset_t before_{};
-};
-
 // A folder without a name of its own yet; removed, with all that is in it, unless it gets one.
 class FolderBeside {
   public:
@@ -63,10 +32,8 @@ class FolderBeside {
         folder_ =
             (name.parent_path() / fmt::format(".{}.XXXXXX", name.filename().string())).string();
         if (mkdtemp(folder_.data()) == nullptr)
-            fail_folder(path_, std::strerror(errno));
-        const mode_t mask = umask(0);
-        umask(mask);
-        chmod(folder_.c_str(), 0777 & ~mask);
+            fail_to_write(path_, std::strerror(errno));
+        chmod(folder_.c_str(), unmasked(0777));
     }
     FolderBeside(const FolderBeside&) = delete;
     FolderBeside& operator=(const FolderBeside&) = delete;
@@ -80,25 +47,25 @@ class FolderBeside {
         std::error_code error;
         fs::create_directories(file.parent_path(), error);
         if (error)
-            fail_folder(path_, error.message());
+            fail_to_write(path_, error.message());
         std::ofstream out(file, std::ios::binary);
         out << text;
         out.close();
         if (!out)
-            fail_folder(path_, std::strerror(errno));
+            fail_to_write(path_, std::strerror(errno));
     }
 
     void place() {
         if (renameat2(AT_FDCWD, folder_.c_str(), AT_FDCWD, final_.c_str(), RENAME_NOREPLACE) != 0)
-            fail_folder(path_, errno == EEXIST ? "it exists already; --replace takes its place"
-                                               : std::strerror(errno));
+            fail_to_write(path_, errno == EEXIST ? "it exists already; --replace takes its place"
+                                                 : std::strerror(errno));
         folder_.clear();
     }
 
     /// What stood there before goes with the folder's first name.
     void exchange() {
         if (renameat2(AT_FDCWD, folder_.c_str(), AT_FDCWD, final_.c_str(), RENAME_EXCHANGE) != 0)
-            fail_folder(path_, std::strerror(errno));
+            fail_to_write(path_, std::strerror(errno));
     }
 
   private:
@@ -112,7 +79,7 @@ void refuse_others(const std::string& path) {
     std::set<std::string> known{list_name};
     std::ifstream list(fs::path(path) / list_name);
     if (!list)
-        fail_folder(path, "it is no folder that an export has written");
+        fail_to_write(path, "it is no folder that an export has written");
     for (std::string line; std::getline(list, line);)
         known.insert(line);
     std::error_code error;
@@ -122,10 +89,10 @@ void refuse_others(const std::string& path) {
             break;
         const std::string name = entry->path().lexically_relative(path).generic_string();
         if (!entry->is_directory() && !known.contains(name))
-            fail_folder(path, fmt::format("{} is in it, which an export has not written", name));
+            fail_to_write(path, fmt::format("{} is in it, which an export has not written", name));
     }
     if (error)
-        fail_folder(path, error.message());
+        fail_to_write(path, error.message());
 }
 
 } // namespace
@@ -134,12 +101,12 @@ void write_folder(const std::string& path, const std::vector<exports::File>& fil
     const bool is_there = fs::exists(fs::symlink_status(path));
     if (is_there && replace)
         refuse_others(path);
-    const Held held;
+    const Undisturbed undisturbed;
     FolderBeside beside(path);
     std::string list;
     for (const exports::File& file : files) {
-        if (Held::is_asked_to_stop())
-            fail_folder(path, "it was interrupted");
+        if (Undisturbed::is_asked_to_stop())
+            fail_to_write(path, "it was interrupted");
         beside.write(file.path, file.text);
         list += file.path + "\n";
     }
