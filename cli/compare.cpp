@@ -104,12 +104,7 @@ std::string compare_text(const Style& style, const lab::Lab& before, const lab::
                          const reach::Comparison& comparison) {
     if (comparison.is_same())
         return style.good("nothing differs") + "\n";
-    std::uint64_t lost = 0;
-    std::uint64_t gained = 0;
-    for (const reach::ReachChange& change : comparison.reach) {
-        lost += change.lost;
-        gained += change.gained;
-    }
+    const auto [gained, lost] = reach::sum_of(comparison.reach);
     std::string sum =
         fmt::format("{} lost, {} gained; new: {}, gone: {}; {} moved", counted(lost, "pair"),
                     gained, counted(comparison.come.size(), "finding"), comparison.gone.size(),

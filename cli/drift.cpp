@@ -14,23 +14,11 @@ struct DriftOptions {
 };
 
 constexpr std::string_view step = " && "; // between the commands that mend something
-struct Sum {
-    std::uint64_t lost = 0;
-    std::uint64_t gained = 0;
-};
-Sum sum_of(const std::vector<reach::ReachChange>& changes) {
-    Sum sum;
-    for (const reach::ReachChange& change : changes) {
-        sum.lost += change.lost;
-        sum.gained += change.gained;
-    }
-    return sum;
-}
 
 // "84 pairs lost, 3 gained; 2 expectations no longer met", or nothing.
 std::string broken(const Style& style, const std::vector<reach::ReachChange>& changes,
                    const std::vector<reach::ExpectationChange>& expectations) {
-    const Sum sum = sum_of(changes);
+    const reach::ReachSum sum = reach::sum_of(changes);
     std::string text;
     auto add = [&](std::uint64_t count, const std::string& words) {
         if (count != 0)
@@ -71,9 +59,8 @@ std::string difference_text(const Style& style, const plan::Plan& plan, const la
                                 at == 0 ? style.faint("on the machine:") : std::string(15, ' '),
                                 d.command.substr(at, end - at));
         }
-    if (!d.edits.empty())
-        for (const plan::EditText& edit : plan::to_texts(d.edits, plan))
-            text += fmt::format("    {} {}\n", style.faint("or in the plan:"), plan::to_line(edit));
+    for (const plan::EditText& edit : plan::to_texts(d.edits, plan))
+        text += fmt::format("    {} {}\n", style.faint("or in the plan:"), plan::to_line(edit));
     return text + "\n";
 }
 

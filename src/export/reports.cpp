@@ -156,19 +156,15 @@ std::string met_text(const std::optional<bool>& met) {
 
 std::string comparison_markdown(const lab::Lab& before, const lab::Lab& after,
                                 const reach::Comparison& comparison) {
-    std::uint64_t lost = 0;
-    std::uint64_t gained = 0;
+    const auto [gained, lost] = reach::sum_of(comparison.reach);
     std::vector<std::vector<std::string>> reach;
-    for (const reach::ReachChange& change : comparison.reach) {
-        lost += change.lost;
-        gained += change.gained;
+    for (const reach::ReachChange& change : comparison.reach)
         reach.push_back({change.from, change.to, fmt::format("{}", change.lost),
                          fmt::format("{}", change.gained),
                          change.cause ? fmt::format(
                              "{} to {}{}: {}", change.first[0], change.first[1],
                              change.lost == 0 ? ", before" : "", change.cause->explanation)
                                       : ""});
-    }
     std::vector<std::vector<std::string>> expectations;
     for (const reach::ExpectationChange& change : comparison.expectations)
         expectations.push_back({"`" + change.what + "`", met_text(change.before),

@@ -15,6 +15,15 @@ using lab::Lab;
 using lab::MachineId;
 using lab::NicId;
 
+ReachSum sum_of(const std::vector<ReachChange>& changes) {
+    ReachSum sum;
+    for (const ReachChange& change : changes) {
+        sum.gained += change.gained;
+        sum.lost += change.lost;
+    }
+    return sum;
+}
+
 std::string_view to_string(Aspect aspect) {
     switch (aspect) {
     case Aspect::name: return "name";

@@ -49,6 +49,13 @@ struct ReachChange {
     std::optional<probe::Diagnosis> cause; ///< why that gets no reply: after, else before
 };
 
+/// All of them together.
+struct ReachSum {
+    std::uint64_t gained = 0;
+    std::uint64_t lost = 0;
+};
+JACKAL_API ReachSum sum_of(const std::vector<ReachChange>& changes);
+
 /// An expectation that is not in both, or fares otherwise.
 struct ExpectationChange {
     std::string what;           ///< `ping [desk, pump] gets reply`
