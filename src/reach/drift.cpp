@@ -57,6 +57,12 @@ class Changed {
     Changed(const Lab& lab, const std::vector<const Difference*>& differences) : lab_(lab) {
         for (const Difference* difference : differences)
             put(*difference);
+        if (!of_addresses_.empty())
+            readdress();
+        if (!of_routes_.empty())
+            reroute();
+        for (MachineId machine : of_forwarding_)
+            forward(machine);
     }
 
     const Lab& lab() const { return lab_; }
@@ -70,6 +76,7 @@ class Changed {
         case Deviation::rules_differ:
         case Deviation::other_rules: return false;
         case Deviation::other_segment: return bool(d.segment);
+        case Deviation::forwarding: return !d.edits.empty(); // one family alone has no word
         default: return true;
         }
     }
@@ -88,10 +95,10 @@ class Changed {
         case Deviation::address_missing:
         case Deviation::address_extra:
         case Deviation::length_differs:
-        case Deviation::lease_differs: readdress(d); break;
-        case Deviation::forwarding: forward(d.id); break;
+        case Deviation::lease_differs: of_addresses_[d.nic].push_back(&d); break;
+        case Deviation::forwarding: of_forwarding_.push_back(d.id); break;
         case Deviation::route_missing:
-        case Deviation::route_extra: reroute(d); break;
+        case Deviation::route_extra: of_routes_[d.id].push_back(&d); break;
         case Deviation::rules_missing: unguard(d.id); break;
         default: break;
         }
@@ -105,33 +112,85 @@ class Changed {
         lab_.nics[nic].segment = to;
     }
 
-    // The rows of addresses follow those of NICs, so all are laid anew.
-    void readdress(const Difference& d) {
-        lab::Table<lab::InterfaceAddress> rows;
-        rows.reserve(lab_.addresses.size() + 1);
-        for (NicId nic : lab_.nics.ids()) {
+    // The rows of one table follow those of another, which own them, so all are laid anew, once: by
+    // `lay(owner, rows)`; `set(owner, first, count)` says where they are.
+    template <class Row, class Owners, class Lay, class Set>
+    static void lay_anew(lab::Table<Row>& table, const Owners& owners, Lay lay, Set set) {
+        lab::Table<Row> rows;
+        rows.reserve(table.size());
+        for (auto owner : owners) {
             const auto first = static_cast<std::uint32_t>(rows.size());
+            lay(owner, rows);
+            set(owner, lab::Id<Row>{first}, static_cast<std::uint32_t>(rows.size()) - first);
+        }
+        table = std::move(rows);
+    }
+
+    using Found = std::vector<const Difference*>;
+    template <class Id>
+    static const Found& of(const std::map<Id, Found>& differences, Id id) {
+        static const Found none;
+        auto found = differences.find(id);
+        return found == differences.end() ? none : found->second;
+    }
+
+    void readdress() {
+        std::set<lab::Owner> gone;
+        auto lay = [&](NicId nic, auto& rows) {
+            const Found& differences = of(of_addresses_, nic);
             for (lab::AddressId id : lab_.addresses_of(nic)) {
                 const lab::InterfaceAddress& row = lab_.addresses[id];
-                if (nic != d.nic || !d.planned_address || row.address != d.planned_address->address)
+                if (std::ranges::none_of(differences, [&](const Difference* d) {
+                        return d->planned_address && row.address == d->planned_address->address;
+                    }))
+                    rows.add(row);
+                else
+                    gone.insert({row.address, nic, lab_.nics[nic].machine});
+            }
+            for (const Difference* d : differences)
+                if (d->address)
+                    rows.add({.address = d->address->address,
+                              .length = d->address->length,
+                              .origin = lab::AddressOrigin::given,
+                              .nic = nic,
+                              .at = d->at});
+        };
+        lay_anew(lab_.addresses, lab_.nics.ids(), lay,
+                 [&](NicId nic, lab::AddressId first, std::uint32_t count) {
+                     lab_.nics[nic].first_address = first;
+                     lab_.nics[nic].address_count = count;
+                 });
+        std::erase_if(lab_.owners, [&](const lab::Owner& owner) { return gone.contains(owner); });
+        for (const auto& [nic, differences] : of_addresses_)
+            for (const Difference* d : differences)
+                if (d->address)
+                    lab_.owners.push_back({d->address->address, nic, d->id});
+        std::ranges::sort(lab_.owners);
+    }
+
+    void reroute() {
+        auto lay = [&](MachineId machine, auto& rows) {
+            const Found& differences = of(of_routes_, machine);
+            for (lab::RouteId id : lab_.routes_of(machine)) {
+                const lab::StaticRoute& row = lab_.routes[id];
+                if (std::ranges::none_of(differences, [&](const Difference* d) {
+                        return d->deviation == Deviation::route_missing && row.to == d->route->to
+                               && row.via == d->route->via && row.metric == d->route->metric;
+                    }))
                     rows.add(row);
             }
-            if (nic == d.nic && d.address)
-                rows.add({.address = d.address->address,
-                          .length = d.address->length,
-                          .origin = lab::AddressOrigin::given,
-                          .nic = nic,
-                          .at = d.at});
-            lab_.nics[nic].first_address = {first};
-            lab_.nics[nic].address_count = static_cast<std::uint32_t>(rows.size()) - first;
-        }
-        lab_.addresses = std::move(rows);
-        if (d.planned_address)
-            std::erase(lab_.owners, lab::Owner{d.planned_address->address, d.nic, d.id});
-        if (d.address) {
-            lab_.owners.push_back({d.address->address, d.nic, d.id});
-            std::ranges::sort(lab_.owners);
-        }
+            for (const Difference* d : differences)
+                if (d->deviation == Deviation::route_extra)
+                    rows.add({.to = d->route->to,
+                              .via = d->route->via,
+                              .metric = d->route->metric,
+                              .at = d->at});
+        };
+        lay_anew(lab_.routes, lab_.machines.ids(), lay,
+                 [&](MachineId machine, lab::RouteId first, std::uint32_t count) {
+                     lab_.machines[machine].first_route = first;
+                     lab_.machines[machine].route_count = count;
+                 });
     }
 
     // A machine that forwards answers for the first addresses of its prefixes, too (RFC 4291
@@ -151,30 +210,6 @@ class Changed {
             }
     }
 
-    void reroute(const Difference& d) {
-        lab::Table<lab::StaticRoute> rows;
-        rows.reserve(lab_.routes.size() + 1);
-        for (MachineId machine : lab_.machines.ids()) {
-            const auto first = static_cast<std::uint32_t>(rows.size());
-            for (lab::RouteId id : lab_.routes_of(machine)) {
-                const lab::StaticRoute& row = lab_.routes[id];
-                const bool is_gone = machine == d.id && d.deviation == Deviation::route_missing
-                                     && row.to == d.route->to && row.via == d.route->via
-                                     && row.metric == d.route->metric;
-                if (!is_gone)
-                    rows.add(row);
-            }
-            if (machine == d.id && d.deviation == Deviation::route_extra)
-                rows.add({.to = d.route->to,
-                          .via = d.route->via,
-                          .metric = d.route->metric,
-                          .at = d.at});
-            lab_.machines[machine].first_route = {first};
-            lab_.machines[machine].route_count = static_cast<std::uint32_t>(rows.size()) - first;
-        }
-        lab_.routes = std::move(rows);
-    }
-
     void unguard(MachineId machine) {
         for (NicId nic : lab_.nics_of(machine))
             lab_.nics[nic].guard = {};
@@ -186,6 +221,9 @@ class Changed {
     }
 
     Lab lab_;
+    std::map<NicId, Found> of_addresses_;
+    std::map<MachineId, Found> of_routes_;
+    std::vector<MachineId> of_forwarding_;
 };
 
 // --- the differences ---------------------------------------------------------------------------
@@ -242,6 +280,10 @@ class Finder {
             }
             return;
         }
+        routes_ = settled_.routes(machine);
+        std::erase_if(routes_, [](const routing::Route& route) {
+            return route.kind != routing::RouteKind::static_route;
+        });
         std::vector<const FoundNic*> unknown;
         for (const FoundNic& nic : found.nics)
             unknown.push_back(&nic);
@@ -271,10 +313,10 @@ class Finder {
     const FoundNic* counterpart(NicId nic, const FoundMachine& found) const {
         const lab::Nic& planned = lab_.nics[nic];
         const FoundNic* by_name = nullptr;
+        const bool is_alone = std::ranges::count(found.nics, planned.mac, &FoundNic::mac) == 1;
         for (const FoundNic& row : found.nics) {
             if (!planned.is_loopback() && row.mac == planned.mac
-                && (row.name == planned.name
-                    || std::ranges::count(found.nics, row.mac, &FoundNic::mac) == 1))
+                && (row.name == planned.name || is_alone))
                 return &row;
             if (row.name == planned.name)
                 by_name = &row;
@@ -427,9 +469,8 @@ class Finder {
     // Routes go with the last address that their next hops are near to.
     std::string routes_again(NicId nic, net::Family family, const std::string& device) const {
         std::string text;
-        for (const routing::Route& route : settled_.routes(lab_.nics[nic].machine))
-            if (route.kind == routing::RouteKind::static_route && route.out == nic
-                && route.to.family() == family)
+        for (const routing::Route& route : routes_)
+            if (route.out == nic && route.to.family() == family)
                 text +=
                     fmt::format(" && ip route replace {} dev {}",
                                 text_of(FoundRoute{route.to, route.via, "", route.metric}), device);
@@ -470,17 +511,13 @@ class Finder {
     }
 
     void compare_routes(MachineId machine, const FoundMachine& found) {
-        std::vector<const FoundRoute*> extra;
+        using Key = std::tuple<net::Prefix, net::Address, std::uint32_t>;
+        std::multimap<Key, const FoundRoute*> extra;
         for (const FoundRoute& route : found.routes)
             if (!route.is_learned)
-                extra.push_back(&route);
-        for (const routing::Route& planned : settled_.routes(machine)) {
-            if (planned.kind != routing::RouteKind::static_route)
-                continue;
-            auto same = std::ranges::find_if(extra, [&](const FoundRoute* route) {
-                return route->to == planned.to && route->via == planned.via
-                       && route->metric == planned.metric;
-            });
+                extra.emplace(Key(route.to, route.via, route.metric), &route);
+        for (const routing::Route& planned : routes_) {
+            auto same = extra.find({planned.to, planned.via, planned.metric});
             if (same != extra.end()) {
                 extra.erase(same);
                 continue;
@@ -494,7 +531,7 @@ class Finder {
             if (row.origin <= lab::RouteOrigin::written_by_name)
                 d.edits = {plan::RemoveRoute{lab_.machines[machine].name, row.plan_index}};
         }
-        for (const FoundRoute* route : extra) {
+        for (const auto& [key, route] : extra) {
             Difference& d = add(Deviation::route_extra, machine);
             d.route = *route;
             d.found = text_of(*route);
@@ -528,6 +565,7 @@ class Finder {
     const routing::Settled& settled_;
     const Lab& lab_;
     const std::vector<std::size_t>& rules_;
+    std::vector<routing::Route> routes_; // of the machine, the static ones
     std::multimap<std::uint64_t, NicId> by_mac_;
     std::map<NicId, std::string> device_names_;
     std::vector<Difference> differences_;

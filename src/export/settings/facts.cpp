@@ -107,11 +107,14 @@ class Reader {
     }
 
     void neighbours(const json& rows) {
+        std::map<std::string, reach::FoundNic*> nics;
+        for (reach::FoundNic& nic : found_.nics)
+            nics.emplace(nic.name, &nic);
         for (const json& row : rows) {
             const auto mac = net::parse_mac(word(row, "lladdr"));
-            auto nic = std::ranges::find(found_.nics, word(row, "dev"), &reach::FoundNic::name);
-            if (mac && nic != found_.nics.end())
-                nic->heard.push_back(*mac);
+            auto nic = nics.find(word(row, "dev"));
+            if (mac && nic != nics.end())
+                nic->second->heard.push_back(*mac);
         }
     }
 
