@@ -26,22 +26,21 @@ std::vector<std::uint32_t> singles(std::size_t count) {
 
 } // namespace
 
+std::uint32_t OspfTables::add_node(const lab::Speaker& speaker, std::uint32_t area) {
+    const auto node = static_cast<std::uint32_t>(graph_->nodes.size());
+    graph_->nodes_of[speaker.machine.row].push_back(node);
+    graph_->nodes.push_back({.machine = speaker.machine, .area = area, .speaker = &speaker});
+    return node;
+}
+
 void OspfTables::add_nodes() {
     graph_->nodes_of.resize(lab_->machines.size());
     for (Interface& interface : graph_->interfaces) {
         if (!interface.speaker->router_id)
             continue;
-        auto& own = graph_->nodes_of[interface.speaker->machine.row];
-        for (std::uint32_t node : own)
-            if (graph_->nodes[node].area == interface.told->area)
-                interface.node = node;
-        if (interface.node != nowhere)
-            continue;
-        interface.node = static_cast<std::uint32_t>(graph_->nodes.size());
-        own.push_back(interface.node);
-        graph_->nodes.push_back({.machine = interface.speaker->machine,
-                                 .area = interface.told->area,
-                                 .speaker = interface.speaker});
+        interface.node = node_of_area(interface.speaker->machine, interface.told->area);
+        if (interface.node == nowhere)
+            interface.node = add_node(*interface.speaker, interface.told->area);
     }
 }
 
@@ -455,14 +454,10 @@ void OspfTables::judge_virtual_links(const Condition& condition) {
 // An unnumbered point-to-point link of the backbone that costs what the way through the area does,
 // and goes by its next hops. Who has a virtual link has the backbone, also if the link is down.
 void OspfTables::add_virtual_links() {
-    auto& nodes = graph_->nodes;
-    nodes.pop_back(); // the end of the edges
+    graph_->nodes.pop_back(); // the end of the edges
     for (const VirtualLink& link : graph_->virtual_links)
-        if (node_of_area(link.speaker->machine, 0) == nowhere) {
-            graph_->nodes_of[link.speaker->machine.row].push_back(
-                static_cast<std::uint32_t>(nodes.size()));
-            nodes.push_back({.machine = link.speaker->machine, .area = 0, .speaker = link.speaker});
-        }
+        if (node_of_area(link.speaker->machine, 0) == nowhere)
+            add_node(*link.speaker, 0);
     for (const VirtualLink& link : graph_->virtual_links) {
         if (link.state != NeighbourState::full)
             continue;
@@ -625,7 +620,8 @@ void OspfTables::add_inter() {
                 if (graph_->nodes[into].area != 0
                     && is_transit(graph_->nodes[into].component) == transit)
                     tell_of_backbone(border, into);
-        sort_adverts();
+        if (transit) // what is told into the others may be by these
+            sort_adverts();
     }
 }
 

@@ -159,6 +159,7 @@ class OspfTables final : public ProtocolTables {
                         const Interface& other) const;
     Pair judged(std::uint32_t a, std::uint32_t b, const Condition& condition) const;
     void add_unheard(const Condition& condition, const lab::Wiring& wiring);
+    std::uint32_t add_node(const lab::Speaker& speaker, std::uint32_t area);
     void add_nodes();
     void join();
     void join_one_way();
