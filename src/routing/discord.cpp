@@ -37,6 +37,7 @@ Cause cause_of(const Neighbour& neighbour) {
     case Discord::no_router_id: return Cause::router_id_missing;
     case Discord::network_type: return Cause::network_type_differs;
     case Discord::mac: return Cause::duplicate_mac;
+    case Discord::broadcast_address: return Cause::broadcast_address;
     case Discord::mtu: return Cause::neighbour_mtu_differs;
     case Discord::no_designated: return Cause::no_designated_router;
     case Discord::as_number: return Cause::as_number_differs;
@@ -147,6 +148,7 @@ class Describer {
                        {tell_other(What::network, own->point_to_point ? 1 : 0)});
         }
         case Discord::mac: return mac();
+        case Discord::broadcast_address: return broadcast_address();
         case Discord::mtu: return mtu();
         case Discord::no_designated:
             return say(fmt::format("nobody on {} may be its designated router, as all have "
@@ -262,6 +264,22 @@ class Describer {
                 own_name(), other_name(), segment(), lab_.nic_name(shared),
                 net::to_string(nic.mac)),
             {plan::RemoveNicMac{lab_.machines[nic.machine].name, nic.plan_index}});
+    }
+
+    // What goes to it alone goes to all, and no daemon may send so.
+    void broadcast_address() {
+        auto has_it = [&](NicId nic) {
+            const auto* row = lab_.first_address(nic, n_.family);
+            return row != nullptr && row->prefix().is_broadcast_address(row->address);
+        };
+        const NicId odd = has_it(n_.nic) ? n_.nic : n_.other_nic;
+        const lab::InterfaceAddress& row = *lab_.first_address(odd, n_.family);
+        say(fmt::format("{} and {} stay in state Exchange on {}: {} of {} is the broadcast address "
+                        "of {}",
+                        own_name(), other_name(), segment(), net::to_string(row.address),
+                        lab_.nic_name(odd), net::to_string(row.prefix())),
+            {plan::SetNicAddress{lab_.machine_name(odd), lab_.nics[odd].plan_index, row.address,
+                                 std::nullopt}});
     }
 
     void mtu() {

@@ -57,6 +57,7 @@ std::string_view slug(Discord discord) {
     case Discord::no_router_id: return "no-router-id";
     case Discord::network_type: return "network-type";
     case Discord::mac: return "mac";
+    case Discord::broadcast_address: return "broadcast-address";
     case Discord::mtu: return "mtu";
     case Discord::no_designated: return "no-designated-router";
     case Discord::as_number: return "as-number";

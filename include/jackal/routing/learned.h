@@ -57,28 +57,29 @@ enum class NeighbourState : std::uint8_t {
 /// Why two that could be neighbours are not.
 enum class Discord : std::uint8_t {
     none,
-    not_spoken,     ///< the other does not speak the protocol on that segment
-    passive,        ///< one of the two is passive there
-    filtered,       ///< a filter drops what one of them sends
-    area,           ///< OSPF: two areas
-    hello,          ///< OSPF: two hello intervals
-    dead,           ///< OSPF: two dead intervals
-    prefix,         ///< OSPF on a broadcast network: two masks, or addresses apart (IPv4)
-    own_address,    ///< OSPF and RIP: the other's address is one of the machine's own too
-    stub,           ///< OSPF: only one takes the area for a stub
-    router_id,      ///< both have the same router id
-    no_router_id,   ///< one of them has none
-    network_type,   ///< OSPF: point-to-point here, broadcast there
-    mac,            ///< OSPF: one of them shares its MAC, so what is sent to one alone is lost
-    mtu,            ///< OSPF: the databases are exchanged in packets that one side refuses
-    no_designated,  ///< OSPF: nobody on the segment may be designated router
-    as_number,      ///< BGP: one expects another AS than the other is in
-    not_configured, ///< BGP, virtual links: the other does not name this one as neighbour
-    other_address,  ///< BGP: the other expects the session at another address
-    not_adjacent,   ///< BGP: of another AS, and not on a shared subnet
-    no_way,         ///< BGP: packets do not get from one to the other; virtual links: no path
-    shut,           ///< BGP: one side is told to keep the session down
-    cut,            ///< the condition cuts what the two tell each other
+    not_spoken,        ///< the other does not speak the protocol on that segment
+    passive,           ///< one of the two is passive there
+    filtered,          ///< a filter drops what one of them sends
+    area,              ///< OSPF: two areas
+    hello,             ///< OSPF: two hello intervals
+    dead,              ///< OSPF: two dead intervals
+    prefix,            ///< OSPF on a broadcast network: two masks, or addresses apart (IPv4)
+    own_address,       ///< OSPF and RIP: the other's address is one of the machine's own too
+    stub,              ///< OSPF: only one takes the area for a stub
+    router_id,         ///< both have the same router id
+    no_router_id,      ///< one of them has none
+    network_type,      ///< OSPF: point-to-point here, broadcast there
+    mac,               ///< OSPF: one of them shares its MAC, so what is sent to one alone is lost
+    broadcast_address, ///< OSPF: the address of one is the broadcast address there
+    mtu,               ///< OSPF: the databases are exchanged in packets that one side refuses
+    no_designated,     ///< OSPF: nobody on the segment may be designated router
+    as_number,         ///< BGP: one expects another AS than the other is in
+    not_configured,    ///< BGP, virtual links: the other does not name this one as neighbour
+    other_address,     ///< BGP: the other expects the session at another address
+    not_adjacent,      ///< BGP: of another AS, and not on a shared subnet
+    no_way,            ///< BGP: packets do not get from one to the other; virtual links: no path
+    shut,              ///< BGP: one side is told to keep the session down
+    cut,               ///< the condition cuts what the two tell each other
 };
 
 /// A stable slug: "area", "hello-interval", …; empty for none.

@@ -21,11 +21,14 @@ bool is_pair(const Script& s, const lab::Segment& segment) {
     return is_live(s, segment) && !s.lab.links[segment.link].is_tunnel;
 }
 
-// A NIC as `ip link add` takes one end of a pair.
+// A NIC as `ip link add` takes one end of a pair. NICs have the plan's order on their machine,
+// after its loopback, as daemons choose among them by it.
 std::string end_of(const Script& s, NicId id) {
     const lab::Nic& nic = s.lab.nics[id];
-    return fmt::format("name {} netns {}.{} address {} mtu {}", nic.name, s.lab.name,
-                       s.lab.machines[nic.machine].name, net::to_string(nic.mac), nic.mtu_bytes);
+    const std::uint32_t index = 2 + id.row - s.lab.nics_of(nic.machine).front().row;
+    return fmt::format("name {} netns {}.{} index {} address {} mtu {}", nic.name, s.lab.name,
+                       s.lab.machines[nic.machine].name, index, net::to_string(nic.mac),
+                       nic.mtu_bytes);
 }
 
 // A bridge with a port for each NIC; a NIC's own MTU alone decides what gets through. The ports
@@ -75,21 +78,22 @@ std::string alias_of(const Script& s, const lab::Segment& segment) {
 
 std::string write_wires(const Script& s) {
     std::string text = "    wires <<'END'\n";
+    // Pairs first: their indexes must be free where the wires are, too, while they are made.
+    for (lab::SegmentId id : s.lab.segments.ids())
+        if (const lab::Segment& segment = s.lab.segments[id]; is_pair(s, segment))
+            text += fmt::format("# {}\nlink add {} type veth peer {}\n", s.lab.segment_name(id),
+                                end_of(s, segment.nics[0]), end_of(s, segment.nics[1]));
     for (lab::SegmentId id : s.lab.segments.ids()) {
         const lab::Segment& segment = s.lab.segments[id];
         if (segment.loopback || (segment.subnet && s.lab.has_wiring()))
             continue; // every namespace has a loopback; domains are below
-        if (is_live_tunnel(s, segment))
+        if (is_pair(s, segment) || is_live_tunnel(s, segment))
             continue;
         text += fmt::format("# {}\n", s.lab.segment_name(id));
-        if (is_pair(s, segment))
-            text += fmt::format("link add {} type veth peer {}\n", end_of(s, segment.nics[0]),
-                                end_of(s, segment.nics[1]));
-        else
-            text += write_bridge(
-                s, fmt::format("segment-{}", id.row), segment.nics, alias_of(s, segment),
-                !segment.link
-                    || (s.condition.link_up(segment.link) && !s.lab.links[segment.link].is_tunnel));
+        text += write_bridge(
+            s, fmt::format("segment-{}", id.row), segment.nics, alias_of(s, segment),
+            !segment.link
+                || (s.condition.link_up(segment.link) && !s.lab.links[segment.link].is_tunnel));
     }
     if (s.lab.has_wiring())
         text += write_domains(s);

@@ -162,7 +162,10 @@ Neighbour BgpTables::judged(std::uint32_t speaker, std::uint32_t neighbour, net:
     if (ground.is_cut(Protocol::bgp, own.machine, other.machine))
         return apart(Discord::cut);
     bool inner = own.bgp->as == other.bgp->as;
-    if (!inner && !(told.distant && back.distant) && !ground.is_adjacent(ends))
+    auto are_adjacent = [&] {
+        return ground.is_adjacent(ends) && ground.is_adjacent({.own = ends.peer, .peer = ends.own});
+    };
+    if (!inner && !(told.distant && back.distant) && !are_adjacent())
         return apart(Discord::not_adjacent);
     net::Flow flow{ends.own, ends.peer, net::Protocol::tcp, first_dynamic_port, bgp_port};
     lab::FilterId unused;

@@ -102,6 +102,10 @@ OspfTables::Pair OspfTables::judged(std::uint32_t a, std::uint32_t b,
     const bool to_all = one.told->point_to_point && other.told->point_to_point;
     if (!to_all && (one.has_clone || other.has_clone))
         return apart(Discord::mac);
+    if (!to_all
+        && (one.prefix.is_broadcast_address(other.address)
+            || other.prefix.is_broadcast_address(one.address)))
+        return apart(Discord::broadcast_address);
     if (lab_->nics[one.told->nic].mtu_bytes != lab_->nics[other.told->nic].mtu_bytes)
         return apart(Discord::mtu);
     if (one.told->point_to_point != other.told->point_to_point)

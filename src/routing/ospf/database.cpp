@@ -105,10 +105,11 @@ bool OspfTables::is_mixed(const Pair& pair) const {
 
 // Where one side takes a segment for point-to-point and the other does not, the first announces a
 // link to the other. That counts if the other announces any link back, by another segment then (RFC
-// 2328 section 16.1 (2) (b)).
+// 2328 section 16.1 (2) (b)). For IPv6 it must be announced back by the same segment, as both name
+// each other's interface (RFC 5340 appendix A.4.3).
 void OspfTables::join_one_way() {
     auto is_one_way = [](const Pair& pair) { return pair.discord == Discord::network_type; };
-    if (std::ranges::none_of(graph_->pairs, is_one_way))
+    if (family_ == net::Family::ipv6 || std::ranges::none_of(graph_->pairs, is_one_way))
         return;
     using Ends = std::pair<std::uint32_t, std::uint32_t>;
     std::vector<Ends> joined;
@@ -238,9 +239,16 @@ OspfTables::prefixes_of_network(std::uint32_t designated,
     std::vector<std::uint32_t> found;
     for (std::uint32_t member : members)
         for (std::uint32_t prefix : prefixes_of(graph_->interfaces[member]))
-            found.push_back(prefix);
+            if (!is_local_address(prefix))
+                found.push_back(prefix);
     sort_unique(found);
     return found;
+}
+
+// An IPv6 address of full length is its router's own announcement, at no cost, and never of the
+// network (LA-bit, RFC 5340 appendix A.4.1.1).
+bool OspfTables::is_local_address(std::uint32_t prefix) const {
+    return family_ == net::Family::ipv6 && (*numbers_)[prefix].host_bits() == 0;
 }
 
 void OspfTables::lay_edges() {
@@ -354,15 +362,18 @@ void OspfTables::drop_repeated_ids() {
 
 // The prefixes of the routers' own NICs, those of networks apart.
 void OspfTables::add_intra() {
-    for (const Interface& interface : graph_->interfaces)
-        if (interface.node != nowhere && !interface.transit)
-            for (std::uint32_t prefix : prefixes_of(interface))
+    for (const Interface& interface : graph_->interfaces) {
+        if (interface.node == nowhere)
+            continue;
+        for (std::uint32_t prefix : prefixes_of(interface))
+            if (const bool is_local = is_local_address(prefix); is_local || !interface.transit)
                 graph_->intra.push_back({.prefix = prefix,
                                          .node = interface.node,
-                                         .cost = interface.told->cost,
+                                         .cost = is_local ? std::uint32_t{0} : interface.told->cost,
                                          .type = PathType::intra_area,
                                          .origin = interface.speaker->machine,
                                          .nic = interface.told->nic});
+    }
     add_virtual_ends();
     std::ranges::stable_sort(graph_->intra, {}, &Advert::prefix);
     first_intra_.assign(numbers_->size() + 1, 0);
@@ -689,11 +700,11 @@ std::optional<net::Address> OspfTables::forward_of(const Injection& external) co
 }
 
 // What stands for it in an NSSA, as all that leaves the area must have one: an address of the
-// router there, of a NIC without neighbours before others (RFC 3101 section 2.3).
+// router there, of a NIC without neighbours before others (RFC 3101 section 2.3), and the first.
 std::optional<net::Address> OspfTables::forward_in_nssa(const Node& router) const {
     const Interface* best = nullptr;
     auto rank = [&](const Interface& interface) {
-        return std::pair(!interface.told->passive, lab_->nics[interface.told->nic].segment);
+        return std::pair(!interface.told->passive, interface.told->nic);
     };
     for (const Interface& interface : graph_->interfaces)
         if (interface.speaker == router.speaker && interface.told->area == router.area
@@ -746,7 +757,8 @@ void OspfTables::find_forwards(const std::vector<External>& externals) {
             for (auto first = std::ranges::lower_bound(forwards_, on_link.first());
                  first != forwards_.end() && *first <= on_link.last(); ++first) {
                 straight_[static_cast<std::size_t>(first - forwards_.begin())].push_back(
-                    {interface.speaker->machine, static_cast<std::uint32_t>(gates_.size())});
+                    {interface.speaker->machine, interface.told->cost,
+                     static_cast<std::uint32_t>(gates_.size())});
                 gates_.push_back({interface.told->nic, *first});
             }
         }

@@ -211,7 +211,8 @@ class OspfTables::Choice {
         lesson_.add_gate(gate);
     }
 
-    // By its forwarding address (RFC 2328 section 16.4 (3)), straight to it from its own network.
+    // By its forwarding address (RFC 2328 section 16.4 (3)), straight to it from its own network:
+    // by all NICs there that cost what the way to it costs.
     void take_onward(const Advert& advert, const Onward& onward) {
         const bool prefers = onward.lesson.type == PathType::intra_area && onward.area != 0;
         if (!take(advert, onward.lesson.metric + advert.cost, prefers))
@@ -220,8 +221,8 @@ class OspfTables::Choice {
             lesson_.add_gate(onward.lesson.gates.at(i));
         if (onward.lesson.gate_count == 0)
             for (const StraightGate& straight : tables_.straight_[advert.forward])
-                if (straight.machine == machine_)
-                    return lesson_.add_gate(straight.gate);
+                if (straight.machine == machine_ && straight.cost == onward.lesson.metric)
+                    lesson_.add_gate(straight.gate);
     }
 
     const OspfTables& tables_;

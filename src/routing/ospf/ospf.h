@@ -170,6 +170,7 @@ class OspfTables final : public ProtocolTables {
     std::vector<std::uint32_t> prefixes_of(const Interface& interface) const;
     std::vector<std::uint32_t> prefixes_of_network(std::uint32_t designated,
                                                    std::span<const std::uint32_t> members) const;
+    bool is_local_address(std::uint32_t prefix) const;
     void lay_out();
     void lay_edges();
     void drop_repeated_ids();
@@ -270,6 +271,7 @@ class OspfTables final : public ProtocolTables {
     std::vector<Gate> gates_; // those of graph_, then those straight to forwarding addresses
     struct StraightGate {
         lab::MachineId machine;
+        std::uint32_t cost = 0; // of its NIC
         std::uint32_t gate = 0;
     };
     std::vector<std::vector<StraightGate>> straight_; // by forwarding address
