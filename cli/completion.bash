@@ -24,7 +24,7 @@ _jackal() {
     --family) COMPREPLY=($(compgen -W "4 6" -- "$current")) && return ;;
     --as)
         [ "$command" = reach ] && COMPREPLY=($(compgen -W "expect" -- "$current"))
-        [ "$command" = export ] && COMPREPLY=($(compgen -W "namespaces" -- "$current"))
+        [ "$command" = export ] && COMPREPLY=($(compgen -W "namespaces machines settings gather" -- "$current"))
         return
         ;;
     --by) COMPREPLY=($(compgen -W "subnet site machine" -- "$current")) && return ;;

@@ -1,16 +1,16 @@
 // The settings of real machines, held against the programs that read them.
 #include "files.h"
 #include "jackal/jackal.h"
+#include "kernel.h"
 #include "lab_of.h"
 #include "program.h"
+#include "scratch.h"
 
 #include <doctest/doctest.h>
 #include <fmt/format.h>
 #include <map>
 #include <nlohmann/json.hpp>
 #include <set>
-#include <stdlib.h>
-#include <unistd.h>
 
 using namespace jackal;
 using nlohmann::json;
@@ -41,27 +41,6 @@ links:
   - {between: [weir, race]}
 )";
 
-class Folder {
-  public:
-    Folder() {
-        std::string name = (fs::temp_directory_path() / "settings-XXXXXX").string();
-        REQUIRE(mkdtemp(name.data()) != nullptr);
-        path_ = name;
-    }
-    Folder(const Folder&) = delete;
-    Folder& operator=(const Folder&) = delete;
-    ~Folder() { fs::remove_all(path_); }
-
-    fs::path operator/(const std::string& name) const { return path_ / name; }
-    fs::path file(const std::string& name, const std::string& text) const {
-        std::ofstream(path_ / name) << text;
-        return path_ / name;
-    }
-
-  private:
-    fs::path path_;
-};
-
 void exported(const fs::path& plan, const fs::path& into) {
     const Printed printed = run(
         fmt::format("{} export {} --as settings -o {} 2>&1", tool, plan.string(), into.string()));
@@ -75,13 +54,6 @@ void takes(const std::string& command) {
     CAPTURE(command);
     CAPTURE(printed.text);
     CHECK(printed.status == 0);
-}
-
-bool has_kernel() {
-    const bool has = geteuid() == 0 && run("unshare --net true 2>&1").status == 0;
-    if (!has && getenv("JACKAL_KERNEL_REQUIRED") != nullptr)
-        FAIL("needs root and network namespaces");
-    return has;
 }
 
 // A network namespace that plays a machine of the lab, with its NICs, each at the end of a wire.
@@ -176,7 +148,7 @@ std::set<std::string> planned_for(const routing::Settled& settled, lab::MachineI
 } // namespace
 
 TEST_CASE("the programs that read settings take those of the demo plan and of a small lab") {
-    Folder folder;
+    Scratch folder;
     exported(skerry, folder / "skerry");
     exported(folder.file("mill.yaml", mill), folder / "mill");
     std::map<std::string, std::string> readers{
@@ -219,7 +191,7 @@ TEST_CASE("the programs that read settings take those of the demo plan and of a 
 TEST_CASE("ifupdown and systemd-networkd set what the plan says") {
     if (!has_kernel())
         return;
-    Folder folder;
+    Scratch folder;
     exported(skerry, folder / "skerry");
     const lab::Lab lab = lab_of(text_of(skerry));
     const routing::Settled settled = routing::settle(lab);
@@ -254,7 +226,7 @@ TEST_CASE("ifupdown and systemd-networkd set what the plan says") {
 TEST_CASE("machines that get nothing but their settings answer each other as foretold") {
     if (!has_kernel())
         return;
-    Folder folder;
+    Scratch folder;
     exported(folder.file("mill.yaml", mill), folder / "mill");
     const lab::Lab lab = lab_of(mill);
     const routing::Settled settled = routing::settle(lab);
@@ -347,7 +319,7 @@ TEST_CASE("the topology is one of RFC 8345, and both ends of its links are there
 }
 
 TEST_CASE("settings are written whole or not at all, the same each time, with who logs in") {
-    Folder folder;
+    Scratch folder;
     const fs::path plan = folder.file("mill.yaml", mill);
     exported(plan, folder / "one");
     exported(plan, folder / "two");
@@ -383,7 +355,7 @@ TEST_CASE(
     "a lab that was broken by hand is told all of it, with what it breaks and what mends it") {
     if (!has_kernel())
         return;
-    Folder folder;
+    Scratch folder;
     std::string text = mill;
     const std::string name = fmt::format("mill{}", getpid());
     text.replace(text.find("mill"), 4, name);
@@ -471,7 +443,7 @@ TEST_CASE(
 }
 
 TEST_CASE("facts that are none are refused with their place") {
-    Folder folder;
+    Scratch folder;
     const std::string plan = folder.file("mill.yaml", mill).string();
     auto drift = [&] {
         return run(fmt::format("{} drift {} {} 2>&1", tool, plan, (folder / "facts").string()));

@@ -19,6 +19,7 @@
 #include "jackal/export/drawing.h"
 #include "jackal/export/facts.h"
 #include "jackal/export/json.h"
+#include "jackal/export/machines.h"
 #include "jackal/export/namespaces.h"
 #include "jackal/export/page.h"
 #include "jackal/export/pin.h"

@@ -102,9 +102,22 @@ const Speaker* Lab::speaker(MachineId id) const {
     return found != speakers.end() && found->machine == id ? &*found : nullptr;
 }
 
+namespace {
+
+template <class T>
+const T& own_or(MachineId id, const std::vector<std::pair<MachineId, T>>& own, const T& usual) {
+    auto found = std::ranges::lower_bound(own, id, {}, &std::pair<MachineId, T>::first);
+    return found != own.end() && found->first == id ? found->second : usual;
+}
+
+} // namespace
+
 const plan::Login& Lab::login_of(MachineId id) const {
-    auto own = std::ranges::lower_bound(logins, id, {}, &std::pair<MachineId, plan::Login>::first);
-    return own != logins.end() && own->first == id ? own->second : login;
+    return own_or(id, logins, login);
+}
+
+const plan::Image& Lab::image_of(MachineId id) const {
+    return own_or(id, images, image);
 }
 
 const Lease* Lab::lease_of(NicId nic) const {

@@ -116,11 +116,11 @@ Named machines_of(const Lab& lab) {
 }
 
 // All that may change of a lab, as texts by what they are about, in the names of after.
-class Facts {
+class LabTraits {
   public:
     using Key = std::pair<Aspect, std::string>;
 
-    Facts(const routing::Settled& settled, const NewNames& subnets, const NewNames& machines)
+    LabTraits(const routing::Settled& settled, const NewNames& subnets, const NewNames& machines)
         : settled_(settled), lab_(settled.lab()), subnets_(subnets), machines_(machines) {
         for (const lab::Subnet& subnet : lab_.subnets)
             if (!subnet.outside)
@@ -251,9 +251,9 @@ class Comparer {
              {std::pair("subnet ", &subnets_), std::pair("machine ", &machines_)})
             for (const auto& [old, name] : *names)
                 comparison_.changes.push_back({Aspect::name, aspect + name, old, name});
-        const Facts one(before_, subnets_, machines_);
-        const Facts other(after_, {}, {});
-        auto add = [&](const Facts::Key& key, std::string before, std::string after) {
+        const LabTraits one(before_, subnets_, machines_);
+        const LabTraits other(after_, {}, {});
+        auto add = [&](const LabTraits::Key& key, std::string before, std::string after) {
             comparison_.changes.push_back(
                 {key.first, key.second, std::move(before), std::move(after)});
         };

@@ -26,6 +26,10 @@ struct ScriptOptions {
     /// Machines that speak a routing protocol run a real daemon (BIRD 2), see export/speakers.h,
     /// instead of having the routes set that they would learn.
     bool with_routing = false;
+    /// What stands outside in the plan is this computer and its network: it is on the segments with
+    /// `uplink: host`, the way outside of those with `nat`, and a NIC of its joins that with
+    /// `bridge`.
+    bool attached = false;
 };
 
 /// The script for the lab and condition of `settled`: what is cut there is off or down when the

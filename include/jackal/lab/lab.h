@@ -420,7 +420,9 @@ struct JACKAL_API Lab {
     std::vector<Lease> leases; ///< by NIC
     std::vector<DhcpOffer> offers;
     plan::Login login; ///< of all machines that have none of their own
-    std::vector<std::pair<MachineId, plan::Login>> logins;     ///< by machine
+    std::vector<std::pair<MachineId, plan::Login>> logins; ///< by machine
+    plan::Image image; ///< of all machines that have none of their own
+    std::vector<std::pair<MachineId, plan::Image>> images;     ///< by machine
     std::vector<std::pair<MachineId, MachineId>> starts_after; ///< the first after the second
     std::vector<UnresolvedRoute> unresolved_routes;
     std::vector<Unplaced> unplaced;
@@ -459,6 +461,7 @@ struct JACKAL_API Lab {
     }
     /// Who logs in to it. O(log n).
     const plan::Login& login_of(MachineId id) const;
+    const plan::Image& image_of(MachineId id) const;
     /// What the machine is told of routing protocols, or null. O(log n).
     const Speaker* speaker(MachineId id) const;
     /// True if something on the machine answers for the service.

@@ -12,6 +12,7 @@ namespace outside {
 inline constexpr const char* site = "outside";
 inline constexpr const char* lan = "outside-lan";
 inline constexpr const char* workstation = "workstation";
+inline constexpr const char* nic = "lan"; ///< of the workstation, on the physical network
 inline constexpr const char* lan_gateway = "lan-gateway";
 inline constexpr const char* internet = "internet";
 } // namespace outside

@@ -403,6 +403,18 @@ struct Login {
     friend bool operator==(const Login&, const Login&) = default;
 };
 
+/// What a virtual machine starts from: files, named from the plan's folder on; empty where the plan
+/// does not say.
+struct Image {
+    Placed<std::string> disk;   ///< that its own disk lies over, and which stays as it is
+    Placed<std::string> kernel; ///< that starts in the place of the disk's own loader
+    Placed<std::string> initrd;
+    Placed<std::string> arguments;    ///< of the kernel
+    std::optional<bool> is_namespace; ///< it runs as a network namespace, and needs no image
+
+    friend bool operator==(const Image&, const Image&) = default;
+};
+
 /// What a machine takes from the computer that runs it; 0 if the plan does not say.
 struct Sizes {
     std::uint32_t cpus = 0;
@@ -425,6 +437,7 @@ struct Machine {
     Rare<Loopback> loopback;
     Rare<Duties> duties;
     Rare<Login> login; ///< what differs from that of the plan
+    Rare<Image> image; ///< likewise
     Sizes sizes;
     bool up = true;
     std::uint16_t clone_digits = 0; ///< letters of the name that `count` added: `-1`, `-2`, …
@@ -583,6 +596,7 @@ struct JACKAL_API Plan {
     Outside outside;
     Limits limits;
     Login login; ///< of all machines that say nothing else
+    Image image; ///< likewise
     std::vector<Expectation> expectations;
     Pins pins;
 

@@ -13,20 +13,11 @@ double milliseconds(std::chrono::microseconds time) {
     return static_cast<double>(time.count()) / 1000;
 }
 
-} // namespace
-
-std::vector<std::string_view> running(const Script& s) {
-    std::vector<std::string_view> names;
-    for (MachineId id : s.lab.machines.ids())
-        if (s.condition.machine_on(id))
-            names.push_back(s.lab.machines[id].name);
-    return names;
-}
-
-std::string write_names(const Script& s) {
-    std::string text = "machines='";
+// `WHICH='…'`, broken into lines.
+std::string name_list(std::string_view which, const std::vector<std::string_view>& names) {
+    std::string text = fmt::format("{}='", which);
     std::size_t line_start = 0;
-    for (std::string_view name : running(s)) {
+    for (std::string_view name : names) {
         if (text.size() - line_start + name.size() > 98) {
             text += '\n';
             line_start = text.size();
@@ -36,6 +27,23 @@ std::string write_names(const Script& s) {
         text += name;
     }
     return text + "'\n";
+}
+
+} // namespace
+
+std::vector<std::string_view> running(const Script& s) {
+    std::vector<std::string_view> names;
+    for (MachineId id : s.lab.machines.ids())
+        if (s.runs(id))
+            names.push_back(s.lab.machines[id].name);
+    return names;
+}
+
+std::string write_names(const Script& s) {
+    std::vector<std::string_view> others;
+    for (MachineId id : s.virtual_machines)
+        others.push_back(s.lab.machines[id].name);
+    return name_list("machines", running(s)) + (others.empty() ? "" : name_list("virtual", others));
 }
 
 std::string header_notes(const Script& s) {
@@ -54,7 +62,9 @@ std::string header_notes(const Script& s) {
     }
     for (MachineId id : s.lab.machines.ids())
         if (!s.condition.machine_on(id))
-            note(fmt::format("{} is off: it has no namespace", s.lab.machines[id].name));
+            note(fmt::format("{} is off: it is not started", s.lab.machines[id].name));
+    if (s.attached)
+        note("outside is this computer and its network; by `uplink: nat` only IPv4 goes there");
     for (const lab::Link& link : s.lab.links)
         if (link.is_tunnel)
             note(fmt::format("{}: VXLAN if this kernel has it, else a pair of devices",

@@ -22,15 +22,21 @@ std::uint32_t lease_metric(const Script& s, NicId nic) {
 }
 
 std::string write_taking(const Script& s, MachineId id) {
-    if (!s.condition.machine_on(id) || !takes_lease(s, id))
+    if (!s.in_namespace(id) || !takes_lease(s, id))
         return "";
     std::string text;
-    for (NicId nic : s.lab.nics_of(id))
+    for (NicId nic : s.lab.nics_of(id)) {
+        if (const lab::Lease* lease = s.lab.lease_of(nic);
+            lease != nullptr && lease->refusal == lab::Lease::Refusal::none)
+            for (MachineId giver : {lease->giver, s.lab.nics[lease->server].machine})
+                if (s.virtual_machines.contains(giver))
+                    text += fmt::format("    await {}\n", s.lab.machines[giver].name);
         for (lab::AddressId row : s.lab.addresses_of(nic))
             if (is_taken(s, s.lab.addresses[row]))
                 text += fmt::format("    take {} {} {} {}\n", s.lab.machines[id].name,
                                     s.lab.nics[nic].name, lease_metric(s, nic),
                                     net::to_string(s.lab.addresses[row].address));
+    }
     std::string refused;
     std::string routes = write_routes(s, id, refused);
     return text + fmt::format("    machine {} <<'END'\n{}END\n", s.lab.machines[id].name, routes)
@@ -43,7 +49,7 @@ std::string write_giving(const Script& s, MachineId id) {
         return lease.refusal == lab::Lease::Refusal::none
                && (lease.giver == id || s.lab.nics[lease.server].machine == id);
     });
-    if (!has_client || !s.condition.machine_on(id))
+    if (!has_client || !s.in_namespace(id))
         return "";
     std::string options;
     for (const std::string& option : dhcp_settings(s.lab, id))
@@ -54,8 +60,11 @@ std::string write_giving(const Script& s, MachineId id) {
 } // namespace
 
 std::string write_leases(const Script& s) {
+    std::string awaits;
+    for (MachineId id : s.virtual_machines)
+        awaits += fmt::format("    await {}\n", s.lab.machines[id].name);
     if (!s.with_dhcp || s.lab.leases.empty())
-        return "\nleases() { :; }\n";
+        return fmt::format("\nleases() {{\n    :\n{}}}\n", awaits);
     std::string text = "\n"
                        "# What a DHCP client does with its lease.\n"
                        "lease_steps() {\n"
@@ -80,7 +89,7 @@ std::string write_leases(const Script& s) {
             text += write_giving(s, id);
     for (const lab::Start& start : lab::start_order(s.lab))
         text += write_taking(s, start.machine) + write_giving(s, start.machine);
-    return text + "    rm -f \"$lease_script\"\n}\n";
+    return text + "    rm -f \"$lease_script\"\n" + awaits + "}\n";
 }
 
 } // namespace jackal::exports

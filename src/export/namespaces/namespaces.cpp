@@ -3,32 +3,35 @@
 #include "export/namespaces/script.h"
 #include "export/settings/settings.h"
 
+#include "jackal/plan/outside.h"
+
 #include <fmt/format.h>
 
 namespace jackal::exports {
 
 Script::Script(const routing::Settled& of, const ScriptOptions& options)
-    : with_dhcp(options.with_dhcp), with_routing(options.with_routing), settled(of),
-      condition(of.condition()), lab(of.lab()) {
+    : with_dhcp(options.with_dhcp), with_routing(options.with_routing), attached(options.attached),
+      settled(of), condition(of.condition()), lab(of.lab()) {
     for (const routing::RefusedRoute& row : of.refused())
         refused.insert(row.written);
 }
 
-namespace {
+lab::MachineId Script::station() const {
+    const auto found = lab.machine(plan::outside::workstation);
+    return attached && found && lab.machines[*found].outside ? *found : lab::MachineId{};
+}
 
-// A function that says how a machine behaves that forwards, or does not.
 std::string write_settings() {
     return fmt::format("\nsettings() {{\n    cat <<END\n{}END\n}}\n", sysctl_settings("$1"));
 }
-
-} // namespace
 
 std::string namespaces_script(const routing::Settled& settled, const ScriptOptions& options) {
     Script s(settled, options);
     std::string questions = write_questions(s);
     return fmt::format(fmt::runtime(script_head), s.lab.name, header_notes(s)) + write_names(s)
            + write_settings() + write_build(s) + write_leases(s) + write_speakers(s)
-           + write_services(s) + questions + std::string(script_verbs);
+           + write_services(s) + questions + write_attachment(s) + std::string(script_places)
+           + std::string(script_verbs);
 }
 
 } // namespace jackal::exports

@@ -24,6 +24,12 @@ std::string write_question(Script& s, const plan::Expectation& expectation,
                                         from.name, to.name));
         return "";
     }
+    for (const probe::Endpoint* end : {&from, &to})
+        if (s.attached && s.lab.machines[end->machine].outside && end->machine != s.station()) {
+            s.unasked.push_back(fmt::format("check leaves out {} to {}: {} is outside", from.name,
+                                            to.name, end->name));
+            return "";
+        }
     if (!answer.source || !answer.destination || !s.condition.machine_on(from.machine)) {
         s.unasked.push_back(fmt::format("check leaves out {} to {}: {}", from.name, to.name,
                                         s.condition.machine_on(from.machine)

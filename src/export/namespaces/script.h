@@ -10,8 +10,11 @@
 
 namespace jackal::exports {
 
-/// The texts of head.sh ({0}: the lab's name, {1}: what is not as in the plan) and verbs.sh.
+/// The texts of head.sh ({0}: the lab's name, {1}: what is not as in the plan), places.sh and
+/// verbs.sh, and attach.sh.
 extern const std::string_view script_head;
+extern const std::string_view script_places;
+extern const std::string_view script_attach;
 extern const std::string_view script_verbs;
 
 struct Script {
@@ -19,18 +22,33 @@ struct Script {
 
     bool with_dhcp;
     bool with_routing;
+    bool attached;
     const routing::Settled& settled;
     const routing::Condition& condition;
     const lab::Lab& lab;
     std::set<lab::RouteId> refused = {};
-    std::vector<std::string> unasked = {}; ///< what check cannot ask, in words
+    std::vector<std::string> unasked = {};          ///< what check cannot ask, in words
+    std::set<lab::MachineId> virtual_machines = {}; ///< that are no namespaces
+    std::string boots = {};                         ///< the lines that start them
+
+    /// Runs, in a namespace or as a virtual machine. What is outside an attached lab does not.
+    bool runs(lab::MachineId id) const {
+        return condition.machine_on(id) && !(attached && lab.machines[id].outside);
+    }
+    bool in_namespace(lab::MachineId id) const {
+        return runs(id) && !virtual_machines.contains(id);
+    }
+    /// The computer that an attached lab runs on, as the plan has it; or none.
+    lab::MachineId station() const;
 };
 
 // --- header.cpp ------------------------------------------------------------------------------
 
 std::vector<std::string_view> running(const Script& s);
-/// `machines='…'`, broken into lines.
+/// `machines='…'`, broken into lines; with virtual ones also `virtual='…'`.
 std::string write_names(const Script& s);
+/// A function that says how a machine behaves that forwards, or does not.
+std::string write_settings();
 std::string header_notes(const Script& s);
 
 // --- build.cpp -------------------------------------------------------------------------------
@@ -40,6 +58,8 @@ std::string write_build(Script& s);
 // --- wires.cpp -------------------------------------------------------------------------------
 
 std::string write_wires(const Script& s);
+/// The bridge of a NIC's segment, or broadcast domain.
+std::string bridge_of(const Script& s, lab::NicId nic);
 bool is_live_tunnel(const Script& s, const lab::Segment& segment);
 std::string write_tunnel(const Script& s, lab::LinkId id);
 
@@ -66,6 +86,11 @@ std::string write_leases(const Script& s);
 // --- services.cpp ----------------------------------------------------------------------------
 
 std::string write_services(const Script& s);
+
+// --- attach.cpp ------------------------------------------------------------------------------
+
+/// What is done to this computer, if the lab is attached to it.
+std::string write_attachment(const Script& s);
 
 // --- questions.cpp ---------------------------------------------------------------------------
 

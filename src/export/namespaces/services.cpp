@@ -10,7 +10,7 @@ std::string write_services(const Script& s) {
     std::string text;
     for (MachineId id : s.lab.machines.ids()) {
         const lab::Duties* duties = s.lab.duties_of(id);
-        if (duties == nullptr || !s.condition.machine_on(id))
+        if (duties == nullptr || !s.runs(id))
             continue;
         for (net::Service service : duties->listens)
             text += fmt::format("    offer {} {} {}\n", s.lab.machines[id].name,

@@ -40,7 +40,7 @@ constexpr int calm_seconds = 10;
 } // namespace
 
 bool runs_daemon(const Script& s, MachineId id) {
-    return s.with_routing && s.condition.machine_on(id) && s.lab.speaker(id) != nullptr;
+    return s.with_routing && s.in_namespace(id) && s.lab.speaker(id) != nullptr;
 }
 
 std::string write_speakers(const Script& s) {
@@ -56,9 +56,12 @@ std::string write_speakers(const Script& s) {
         text += fmt::format("    speak {} <<'END'\n{}END\n", s.lab.machines[speaker.machine].name,
                             bird_settings(s.settled, speaker.machine));
     }
-    if (!any)
+    auto speaks = [&](const lab::Speaker& speaker) {
+        return s.condition.machine_on(speaker.machine);
+    };
+    if (!s.with_routing || std::ranges::none_of(s.lab.speakers, speaks))
         return "\nsettle_seconds=\nspeakers() { :; }\n";
-    text += "}\nneighbours() {\n    :\n";
+    text += "    :\n}\nneighbours() {\n    :\n";
     for (const routing::Neighbour& n : s.settled.lessons()->neighbours())
         text += write_neighbour(s, n);
     return fmt::format("\nsettle_seconds={}\ncalm_seconds={}{}}}\n",

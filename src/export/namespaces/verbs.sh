@@ -12,6 +12,7 @@ ours() {
 # Removes the lab: what runs on its machines, then the machines, and with them all their wires. Who
 # is listed may have ended since, and its number be that of another: it is asked again.
 remove() {
+    [ -z "$attached" ] || detach
     rm -rf "$speaking"
     for space in $(ours); do
         for pid in $(ip netns pids "$space" 2>/dev/null); do
@@ -20,6 +21,7 @@ remove() {
         done
         ip netns delete "$space" 2>/dev/null || true
     done
+    rm -rf ${disks:+"$disks"}
 }
 
 # settle MACHINE FORWARDS: how the kernel of a machine behaves.
@@ -42,20 +44,18 @@ refused() {
     fi
 }
 
-# tunnel ID MACHINE NIC MAC MTU ADDRESS MACHINE NIC MAC MTU ADDRESS: packets of one machine's NIC
-# travel inside UDP packets between the two addresses (VXLAN, RFC 7348).
+# tunnel ID MACHINE NIC MAC MTU ADDRESS PEER MACHINE NIC MAC MTU ADDRESS PEER: packets of one
+# machine's NIC travel inside UDP packets between the two addresses (VXLAN, RFC 7348).
 tunnel() {
-    id=$1
-    shift
     if ip -n "$lab._wires" link add vxlan-probe type vxlan id 1 remote 192.0.2.1 dstport 4789 2>/dev/null
     then
         ip -n "$lab._wires" link delete vxlan-probe
-        tunnel_end "$id" "$1" "$2" "$3" "$4" "$5" "${10}"
-        tunnel_end "$id" "$6" "$7" "$8" "$9" "${10}" "$5"
+        tunnel_end "$1" "$2" "$3" "$4" "$5" "$6" "$7"
+        tunnel_end "$1" "$8" "$9" "${10}" "${11}" "${12}" "${13}"
     else
-        say "no VXLAN in this kernel: the tunnel $1 -- $6 is a pair of devices, whatever is between"
-        ip link add name "$2" netns "$lab.$1" address "$3" mtu "$4" type veth \
-            peer name "$7" netns "$lab.$6" address "$8" mtu "$9"
+        say "no VXLAN in this kernel: the tunnel $2 -- $8 is a pair of devices, whatever is between"
+        ip link add name "$3" netns "$lab.$2" address "$4" mtu "$5" type veth \
+            peer name "$9" netns "$lab.$8" address "${10}" mtu "${11}"
     fi
 }
 tunnel_end() {
@@ -71,7 +71,13 @@ undo() {
     exit 1
 }
 
+dry=
 start() {
+    [ -z "$attached" ] || attach_options "$@"
+    if [ -n "$dry" ]; then
+        attach
+        return
+    fi
     taken="it is there already, or something is left of it (or you are not root); stop it first"
     [ ! -e "/run/netns/$lab._wires" ] || fail "$taken"
     trap undo EXIT
@@ -81,6 +87,10 @@ start() {
         fail "$taken"
     fi
     build
+    if [ -n "$attached" ]; then
+        mkdir -m 700 "$attached"
+        attach
+    fi
     leases
     speakers
     trap '' HUP INT TERM # whole from here on
@@ -112,12 +122,6 @@ speak() {
     ip netns exec "$lab.$1" bird -c "$speaking/$1.conf" -s "$speaking/$1.ctl" \
         -P "$speaking/$1.pid" || fail "the routing daemon of $1 does not start"
 }
-# told MACHINE COMMAND...: what the daemon of a machine answers.
-told() {
-    on=$1
-    shift
-    birdc -s "$speaking/$on.ctl" "$@" 2>/dev/null | sed 1d
-}
 # ospf, rip and bgp MACHINE PROTOCOL NEIGHBOUR KEY...: whether one end has got as far with the other
 # as it should.
 ospf() {
@@ -134,13 +138,6 @@ rip() {
 bgp() {
     state=$(told "$1" show protocols "$2" | sed -n "s/^$2 *BGP *[^ ]* *[^ ]* *[^ ]* *//p")
     [ "${state%% *}" = Established ] || echo "$1 has $3 in state ${state:-Idle} ($2)"
-}
-tables() {
-    for conf in "$speaking"/*.conf; do
-        space=$lab.$(basename "$conf" .conf)
-        ip -n "$space" route show proto bird
-        ip -n "$space" -6 route show proto bird
-    done
 }
 # Waits until all neighbours of the plan hear each other and no table changes any more.
 settled() {
@@ -175,8 +172,7 @@ offer() {
         type=$(echo "$2$family-listen" | tr a-z A-Z)
         more=
         [ "$family" = 4 ] || more=,ipv6only=1
-        ip netns exec "$lab.$1" setsid socat "$type:$3,fork,reuseaddr$more" EXEC:cat \
-            </dev/null >/dev/null 2>&1 &
+        on "$1" sh -c "setsid socat $type:$3,fork,reuseaddr$more EXEC:cat </dev/null >/dev/null 2>&1 &"
     done
 }
 
@@ -190,13 +186,9 @@ stop() {
 status() {
     missing=0
     for name in $machines; do
-        if [ -e "/run/netns/$lab.$name" ]; then
+        if is_there "$name"; then
             echo "$name"
-            ip -n "$lab.$name" -brief address | sed '/^lo /d; s/@[^ ]*//; s/^/    /'
-            [ ! -e "$speaking/$name.ctl" ] || {
-                told "$name" show ospf neighbors
-                told "$name" show protocols | grep ' BGP '
-            } | sed 's/^/    /'
+            show "$name" | sed 's/^/    /'
         else
             echo "$name is not there"
             missing=$((missing + 1))
@@ -204,16 +196,22 @@ status() {
     done
     [ "$missing" -eq 0 ] || fail "$missing of $(echo $machines | wc -w) machines are not there"
 }
+show() {
+    on "$1" ip -brief address | sed '/^lo /d; s/@[^ ]*//'
+    ! speaks "$1" || {
+        told "$1" show ospf neighbors
+        told "$1" show protocols | grep ' BGP '
+    }
+}
 
 enter() {
     [ $# -gt 0 ] || fail "enter MACHINE [COMMAND...]; there are: $machines"
-    [ -e "/run/netns/$lab.$1" ] || fail "there is no machine $1 running; there are: $machines"
-    space=$lab.$1
-    PS1="$1# "
-    export PS1
-    shift
-    [ $# -gt 0 ] || set -- sh
-    exec ip netns exec "$space" "$@"
+    is_there "$1" || fail "there is no machine $1 running; there are: $machines"
+    if [ $# -eq 1 ]; then
+        shell "$1"
+    else
+        on "$@"
+    fi
 }
 
 # ask FROM TO ADDRESS WANTED [SOURCE]: one ping, and whether it goes as the plan expects.
@@ -225,7 +223,7 @@ try() {
 }
 attempt() {
     got=closed
-    if ip netns exec "$lab.$1" socat -u OPEN:/dev/null "TCP:$3:$4,connect-timeout=4" 2>/dev/null; then
+    if on "$1" socat -u OPEN:/dev/null "TCP:$3:$4,connect-timeout=4" >/dev/null 2>&1; then
         got=open
     fi
     result="as expected"
@@ -239,7 +237,7 @@ ask() {
 }
 answer() {
     got=no-reply
-    if ip netns exec "$lab.$1" ping -n -q -c 1 -W 4 ${5:+-I "$5"} "$3" >/dev/null 2>&1; then
+    if on "$1" ping -n -q -c 1 -W 4 ${5:+-I "$5"} "$3" >/dev/null 2>&1; then
         got=reply
     fi
     result="as expected"
@@ -275,7 +273,8 @@ check() {
 verb=${1:-}
 [ $# -eq 0 ] || shift
 case $verb in
-start | serve | stop | status | check) "$verb" ;;
+start) start "$@" ;;
+serve | stop | status | check) "$verb" ;;
 enter) enter "$@" ;;
 *) fail "write start, serve, stop, status, enter MACHINE [COMMAND...] or check" ;;
 esac

@@ -1,6 +1,7 @@
 #include "export/namespaces/script.h"
 
 #include <algorithm>
+#include <array>
 #include <fmt/format.h>
 #include <map>
 
@@ -11,14 +12,19 @@ using lab::NicId;
 namespace {
 
 bool is_live(const Script& s, const lab::Segment& segment) {
-    auto on = [&](NicId nic) { return s.condition.machine_on(s.lab.nics[nic].machine); };
+    auto on = [&](NicId nic) { return s.runs(s.lab.nics[nic].machine); };
     return segment.link && s.condition.link_up(segment.link)
            && std::ranges::all_of(segment.nics, on);
 }
 
-// A link that works, between two machines that are on: a pair of devices, and nothing between.
+bool is_virtual(const Script& s, NicId nic) {
+    return s.virtual_machines.contains(s.lab.nics[nic].machine);
+}
+
+// A link that works, between two namespaces: a pair of devices, and nothing between.
 bool is_pair(const Script& s, const lab::Segment& segment) {
-    return is_live(s, segment) && !s.lab.links[segment.link].is_tunnel;
+    return is_live(s, segment) && !s.lab.links[segment.link].is_tunnel
+           && std::ranges::none_of(segment.nics, [&](NicId nic) { return is_virtual(s, nic); });
 }
 
 // A NIC as `ip link add` takes one end of a pair. NICs have the plan's order on their machine,
@@ -38,23 +44,40 @@ std::string write_bridge(const Script& s, const std::string& bridge, const std::
     std::string text = fmt::format(
         "link add {} type bridge stp_state 0 forward_delay 0 mcast_snooping 0\n", bridge);
     for (NicId nic : nics) {
-        if (!s.condition.machine_on(s.lab.nics[nic].machine))
+        if (!s.runs(s.lab.nics[nic].machine))
             continue;
         std::string port = fmt::format("port-{}", nic.row);
-        text += fmt::format("link add name {} mtu 65535 type veth peer {}\n", port, end_of(s, nic));
+        if (is_virtual(s, nic)) // the largest MTU that a TAP device has
+            text += fmt::format("tuntap add dev {0} mode tap\nlink set {0} mtu 65521\n", port);
+        else
+            text +=
+                fmt::format("link add name {} mtu 65535 type veth peer {}\n", port, end_of(s, nic));
         text += fmt::format("link set {} master {} {}\n", port, bridge, works ? "up" : "down");
     }
     return text + fmt::format("link set {} alias {} up\n", bridge, alias);
 }
 
-// Of switches only what they make of the segments is shown: who hears whom.
-std::string write_domains(const Script& s) {
-    std::map<std::uint32_t, std::vector<NicId>> domains;
+// Who hears whom on subnets, which is all that is shown of switches.
+std::map<std::uint32_t, std::vector<NicId>> domains(const Script& s) {
+    std::map<std::uint32_t, std::vector<NicId>> found;
     for (NicId nic : s.lab.nics.ids())
         if (s.lab.segments[s.lab.nics[nic].segment].subnet)
-            domains[s.settled.wiring().domain(s.lab, nic)].push_back(nic);
+            found[s.settled.wiring().domain(s.lab, nic)].push_back(nic);
+    return found;
+}
+
+// Nothing of it is there if the lab is attached.
+bool is_outside(const Script& s, const std::vector<NicId>& nics) {
+    return s.attached && std::ranges::all_of(nics, [&](NicId nic) {
+               return s.lab.machines[s.lab.nics[nic].machine].outside;
+           });
+}
+
+std::string write_domains(const Script& s) {
     std::string text;
-    for (const auto& [domain, nics] : domains) {
+    for (const auto& [domain, nics] : domains(s)) {
+        if (is_outside(s, nics))
+            continue;
         std::string names;
         for (NicId nic : nics)
             if (std::string name = s.lab.segment_name(s.lab.nics[nic].segment);
@@ -87,7 +110,7 @@ std::string write_wires(const Script& s) {
         const lab::Segment& segment = s.lab.segments[id];
         if (segment.loopback || (segment.subnet && s.lab.has_wiring()))
             continue; // every namespace has a loopback; domains are below
-        if (is_pair(s, segment) || is_live_tunnel(s, segment))
+        if (is_pair(s, segment) || is_live_tunnel(s, segment) || is_outside(s, segment.nics))
             continue;
         text += fmt::format("# {}\n", s.lab.segment_name(id));
         text += write_bridge(
@@ -100,6 +123,13 @@ std::string write_wires(const Script& s) {
     return text + "END\n";
 }
 
+std::string bridge_of(const Script& s, NicId nic) {
+    if (!s.lab.has_wiring())
+        return fmt::format("segment-{}", s.lab.nics[nic].segment.row);
+    const auto all = domains(s);
+    return fmt::format("domain-{}", all.at(s.settled.wiring().domain(s.lab, nic)).front().row);
+}
+
 bool is_live_tunnel(const Script& s, const lab::Segment& segment) {
     return is_live(s, segment) && s.lab.links[segment.link].is_tunnel
            && s.lab.links[segment.link].outer;
@@ -107,14 +137,23 @@ bool is_live_tunnel(const Script& s, const lab::Segment& segment) {
 
 std::string write_tunnel(const Script& s, lab::LinkId id) {
     const lab::Link& link = s.lab.links[id];
-    std::string text = fmt::format("    tunnel {}", id.row + 1);
-    for (int end : {0, 1}) {
-        const lab::Nic& nic = s.lab.nics[end == 0 ? link.first : link.second];
-        text += fmt::format(" {} {} {} {} {}", s.lab.machines[nic.machine].name, nic.name,
-                            net::to_string(nic.mac), nic.mtu_bytes,
-                            net::to_string((*link.outer)[static_cast<std::size_t>(end)]));
+    std::string ends;
+    std::size_t in_namespaces = 0;
+    for (std::size_t end : {0, 1}) {
+        const lab::NicId row = end == 0 ? link.first : link.second;
+        if (is_virtual(s, row)) // which makes its own end
+            continue;
+        const lab::Nic& nic = s.lab.nics[row];
+        ends +=
+            fmt::format(" {} {} {} {} {} {}", s.lab.machines[nic.machine].name, nic.name,
+                        net::to_string(nic.mac), nic.mtu_bytes, net::to_string((*link.outer)[end]),
+                        net::to_string((*link.outer)[1 - end]));
+        ++in_namespaces;
     }
-    return text + "\n";
+    constexpr std::array verbs{"", "tunnel_end", "tunnel"};
+    return in_namespaces == 0
+               ? ""
+               : fmt::format("    {} {}{}\n", verbs[in_namespaces], id.row + 1, ends);
 }
 
 } // namespace jackal::exports

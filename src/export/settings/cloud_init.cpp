@@ -159,8 +159,14 @@ std::string network_config(const Lab& lab, MachineId id, const std::vector<Devic
            + NetworkConfig(lab, id, devices).run();
 }
 
-std::string user_data(const Lab& lab, MachineId id,
-                      const std::map<std::string, std::string>& files) {
+std::string meta_data(const Lab& lab, MachineId id) {
+    return heading(lab, id, "cloud-init's meta-data")
+           + fmt::format("instance-id: {0}-{1}\nlocal-hostname: {1}\n", lab.name,
+                         lab.machines[id].name);
+}
+
+std::string user_data(const Lab& lab, MachineId id, const std::map<std::string, std::string>& files,
+                      const FirstStart& first) {
     const std::string& name = lab.machines[id].name;
     std::string text = "#cloud-config\n" + heading(lab, id, "cloud-init's user data")
                        + fmt::format("hostname: {0}\nfqdn: {0}.{1}\nmanage_etc_hosts: false\n",
@@ -178,12 +184,14 @@ std::string user_data(const Lab& lab, MachineId id,
     need("etc/nftables.conf", "nftables", "nftables");
     need("etc/bird/bird.conf", "bird2", "bird");
     need("etc/dnsmasq.d/lab.conf", "dnsmasq", "dnsmasq");
-    if (!programs.empty())
+    if (first.installs && !programs.empty())
         text += "packages:\n" + programs;
     text += "write_files:\n";
     for (const auto& [path, content] : files)
         text += fmt::format("  - path: /{}\n    permissions: \"0644\"\n    content: |\n", path)
                 + indented(content, 6);
+    for (const std::string& step : first.steps)
+        steps += fmt::format("  - {}\n", step);
     return text + "runcmd:\n  - [sysctl, --system]\n" + steps;
 }
 

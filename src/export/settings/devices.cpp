@@ -15,8 +15,9 @@ namespace {
 
 class Devices {
   public:
-    Devices(const routing::Settled& settled, MachineId machine)
-        : lab_(settled.lab()), machine_(machine), routes_(settled.routes(machine)) {
+    Devices(const routing::Settled& settled, MachineId machine, bool has_switches)
+        : lab_(settled.lab()), machine_(machine), has_switches_(has_switches),
+          routes_(settled.routes(machine)) {
         for (NicId nic : lab_.nics_of(machine)) {
             taken_.insert(lab_.nics[nic].name);
             for (const lab::Plug& plug : lab_.plugs_of(nic))
@@ -31,7 +32,7 @@ class Devices {
                 add(nic, Device::Kind::loopback);
             else if (lab::LinkId tunnel = lab_.tunnel(nic))
                 add(nic, Device::Kind::tunnel).tunnel = tunnel;
-            else if (plugs.empty())
+            else if (plugs.empty() || !has_switches_)
                 add(nic, Device::Kind::ethernet);
             else if (plugs.front().vlan != 0)
                 add_tagged(nic, plugs);
@@ -149,6 +150,7 @@ class Devices {
 
     const Lab& lab_;
     MachineId machine_;
+    bool has_switches_; // or bridges in their place
     std::vector<routing::Route> routes_;
     std::set<std::string> taken_;
     std::map<std::vector<lab::PortId>, std::string> beneath_; // by ports
@@ -166,7 +168,11 @@ std::optional<TunnelEnds> tunnel_ends(const Lab& lab, const Device& device) {
 }
 
 std::vector<Device> devices(const routing::Settled& settled, MachineId machine) {
-    return Devices(settled, machine).run();
+    return Devices(settled, machine, true).run();
+}
+
+std::vector<Device> devices_on_bridges(const routing::Settled& settled, MachineId machine) {
+    return Devices(settled, machine, false).run();
 }
 
 } // namespace jackal::exports

@@ -39,6 +39,14 @@ std::string dhcp_server(const Lab& lab, MachineId id) {
                : "";
 }
 
+// In a large lab each machine knows itself alone, and asks name servers for the others.
+std::string names(const Lab& lab, MachineId id) {
+    return lab.machines.size() <= limits::machines_in_hosts
+               ? hosts_table(lab, id)
+               : fmt::format("127.0.0.1 localhost\n127.0.1.1 {0}.{1} {0}\n::1 localhost\n",
+                             lab.machines[id].name, domain_of(lab));
+}
+
 class Settings {
   public:
     explicit Settings(const routing::Settled& settled) : settled_(settled), lab_(settled.lab()) {}
@@ -69,21 +77,8 @@ class Settings {
     }
 
     void add_machine(MachineId id) {
-        const lab::Machine& machine = lab_.machines[id];
-        const std::string folder = "machines/" + machine.name + "/";
-        std::map<std::string, std::string> system{
-            {"etc/hostname", machine.name + "\n"},
-            {"etc/hosts",
-             heading(lab_, id, "names")
-                 + (lab_.machines.size() <= most_in_hosts ? hosts_table(lab_, id) : own_host(id))},
-            {"etc/sysctl.d/60-lab.conf", heading(lab_, id, "how its kernel behaves")
-                                             + sysctl_settings(machine.forwards ? "1" : "0")},
-            {"etc/resolv.conf", resolver_settings(lab_, id)},
-            {"etc/nftables.conf", firewall(lab_, id)},
-            {"etc/dnsmasq.d/lab.conf", dhcp_server(lab_, id)}};
-        if (lab_.speaker(id) != nullptr)
-            system["etc/bird/bird.conf"] = bird_settings(settled_, id);
-        std::erase_if(system, [](const auto& file) { return file.second.empty(); });
+        const std::string folder = "machines/" + lab_.machines[id].name + "/";
+        const std::map<std::string, std::string> system = system_files(settled_, id);
         for (const auto& [path, text] : system)
             add(folder + "system/" + path, text);
         const std::vector<Device> own = devices(settled_, id);
@@ -91,18 +86,8 @@ class Settings {
             add(folder + "networkd/etc/systemd/network/" + name, text);
         add(folder + "ifupdown/etc/network/interfaces", interfaces_file(lab_, id, own));
         add(folder + "cloud-init/network-config", network_config(lab_, id, own));
-        add(folder + "cloud-init/meta-data",
-            heading(lab_, id, "cloud-init's meta-data")
-                + fmt::format("instance-id: {0}-{1}\nlocal-hostname: {1}\n", lab_.name,
-                              machine.name));
+        add(folder + "cloud-init/meta-data", meta_data(lab_, id));
         add(folder + "cloud-init/user-data", user_data(lab_, id, system));
-    }
-
-    // In a large lab each machine knows itself alone, and asks name servers for the others.
-    static constexpr std::size_t most_in_hosts = limits::machines_in_hosts;
-    std::string own_host(MachineId id) const {
-        return fmt::format("127.0.0.1 localhost\n127.0.1.1 {0}.{1} {0}\n::1 localhost\n",
-                           lab_.machines[id].name, domain_of(lab_));
     }
 
     std::string readme() const {
@@ -128,6 +113,23 @@ class Settings {
 };
 
 } // namespace
+
+std::map<std::string, std::string> system_files(const routing::Settled& settled, MachineId id) {
+    const Lab& lab = settled.lab();
+    const lab::Machine& machine = lab.machines[id];
+    std::map<std::string, std::string> files{
+        {"etc/hostname", machine.name + "\n"},
+        {"etc/hosts", heading(lab, id, "names") + names(lab, id)},
+        {"etc/sysctl.d/60-lab.conf", heading(lab, id, "how its kernel behaves")
+                                         + sysctl_settings(machine.forwards ? "1" : "0")},
+        {"etc/resolv.conf", resolver_settings(lab, id)},
+        {"etc/nftables.conf", firewall(lab, id)},
+        {"etc/dnsmasq.d/lab.conf", dhcp_server(lab, id)}};
+    if (lab.speaker(id) != nullptr)
+        files["etc/bird/bird.conf"] = bird_settings(settled, id);
+    std::erase_if(files, [](const auto& file) { return file.second.empty(); });
+    return files;
+}
 
 std::vector<File> settings_files(const routing::Settled& settled) {
     return Settings(settled).run();

@@ -32,6 +32,8 @@ struct Device {
 /// What the machine's NICs are on its system, each after what it is made of: NICs that share a
 /// switch port are VLANs of one device, those of bonds are made of their members.
 std::vector<Device> devices(const routing::Settled& settled, lab::MachineId machine);
+/// The same where each NIC is a wire of its own, on a bridge that stands for its switches.
+std::vector<Device> devices_on_bridges(const routing::Settled& settled, lab::MachineId machine);
 
 /// Between which addresses a tunnel's packets travel, seen from the device's machine; nothing if
 /// the two ends have none of one family.
@@ -78,9 +80,18 @@ std::string interfaces_file(const lab::Lab& lab, lab::MachineId id,
 /// Version 2 of cloud-init's network configuration, which netplan reads too.
 std::string network_config(const lab::Lab& lab, lab::MachineId id,
                            const std::vector<Device>& devices);
+std::string meta_data(const lab::Lab& lab, lab::MachineId id);
+/// What the machine does besides, once it has its files.
+struct FirstStart {
+    bool installs = true; ///< the programs that its files are for, from its system's packages
+    std::vector<std::string> steps = {}; ///< commands of programs and plain words
+};
 /// `files` are those of the machine's system, by their paths there.
 std::string user_data(const lab::Lab& lab, lab::MachineId id,
-                      const std::map<std::string, std::string>& files);
+                      const std::map<std::string, std::string>& files,
+                      const FirstStart& first = {});
+/// What every system has, by paths: names, filters and the settings of programs.
+std::map<std::string, std::string> system_files(const routing::Settled& settled, lab::MachineId id);
 
 // --- the whole lab ---------------------------------------------------------------------------
 

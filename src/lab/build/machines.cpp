@@ -57,6 +57,19 @@ plan::Login with_defaults(plan::Login login, const plan::Login& defaults) {
     return login;
 }
 
+plan::Image with_defaults(plan::Image image, const plan::Image& defaults) {
+    if (image.disk.value.empty())
+        image.disk = defaults.disk;
+    if (image.kernel.value.empty()) { // the three belong together
+        image.kernel = defaults.kernel;
+        image.initrd = defaults.initrd;
+        image.arguments = defaults.arguments;
+    }
+    if (!image.is_namespace)
+        image.is_namespace = defaults.is_namespace;
+    return image;
+}
+
 bool has_written_mac(const Building& b, NicId id) {
     const Nic& nic = b.lab.nics[id];
     const auto& nics = b.plan.machines[nic.machine.row].nics;
@@ -90,6 +103,7 @@ void add_machines(Building& b) {
     }
     b.link_nics.resize(b.plan.links.size());
     b.lab.login = b.plan.login;
+    b.lab.image = b.plan.image;
     const plan::NicNames names(b.plan);
     for (std::uint32_t i = 0; i < b.plan.machines.size(); ++i) {
         const plan::Machine& machine = b.plan.machines[i];
@@ -111,6 +125,8 @@ void add_machines(Building& b) {
              .plan_index = i});
         if (machine.login)
             b.lab.logins.emplace_back(id, with_defaults(*machine.login, b.plan.login));
+        if (machine.image)
+            b.lab.images.emplace_back(id, with_defaults(*machine.image, b.plan.image));
         for (std::uint32_t n = 0; n < machine.nics.size(); ++n)
             add_subnet_nic(b, id, machine, n, names.name(i, n));
         auto position = static_cast<std::uint32_t>(machine.nics.size());

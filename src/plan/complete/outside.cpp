@@ -134,7 +134,7 @@ class OutsideBuilder {
     void add_workstation() {
         Machine station = machine(MachineKind::router, outside::workstation, plan_.outside.at);
         Translation rule;
-        rule.nic.value = outside_nic;
+        rule.nic.value = outside::nic;
         for (const Subnet& subnet : plan_.subnets) {
             if (subnet.uplink != Uplink::host && subnet.uplink != Uplink::nat)
                 continue;
@@ -147,7 +147,7 @@ class OutsideBuilder {
         if (!uplinks_)
             return;
         Nic lan = nic_on(lan_, plan_.outside.at);
-        lan.name = std::string(outside_nic);
+        lan.name = std::string(outside::nic);
         station.nics.push_back(std::move(lan));
         station.routes.push_back(default_route(outside::lan_gateway));
         station.forwards = !rule.from.empty();
@@ -265,7 +265,6 @@ class OutsideBuilder {
     }
 
     static constexpr std::uint16_t dns_port = 53; // RFC 1035 section 4.2
-    static constexpr const char* outside_nic = "lan";
 
     Complete& into_;
     Plan& plan_;

@@ -164,12 +164,19 @@ Login& login_of(Machine& machine) {
     return *machine.login;
 }
 
+Image& image_of(Machine& machine) {
+    if (!machine.image)
+        machine.image = Image{};
+    return *machine.image;
+}
+
 // `like`, `count` and `template` shape the entry as a whole; MachineReader reads them.
 void skip_shape(Reader&, NodeId, Machine&) {}
 
 const Key<Machine> machine_keys[] = {
     {"about", [](Reader& r, NodeId n, Machine& m) { read_text(r, n, m.about); }},
     {"bgp", [](Reader& r, NodeId n, Machine& m) { read_bgp(r, n, protocols_of(m)); }},
+    {"boot", [](Reader& r, NodeId n, Machine& m) { read_boot(r, n, image_of(m)); }},
     {"count", skip_shape},
     {"cpus", [](Reader& r, NodeId n, Machine& m) { read_cpus(r, n, m.sizes.cpus); }},
     {"disk", [](Reader& r, NodeId n, Machine& m) { read_mebibytes(r, n, m.sizes.disk_mib); }},
@@ -182,6 +189,7 @@ const Key<Machine> machine_keys[] = {
              m.forwards = forwards;
      }},
     {"gateway", read_machine_gateway},
+    {"image", [](Reader& r, NodeId n, Machine& m) { read_image(r, n, image_of(m)); }},
     {"keys", [](Reader& r, NodeId n, Machine& m) { read_keys(r, n, login_of(m)); }},
     {"like", skip_shape},
     {"listens", [](Reader& r, NodeId n, Machine& m) { read_services(r, n, duties_of(m).listens); }},
@@ -209,6 +217,7 @@ const Key<Machine> machine_keys[] = {
              protocols_of(m).router_id = {*id, r.at(n)};
      }},
     {"routes", [](Reader& r, NodeId n, Machine& m) { read_routes(r, n, m.routes); }},
+    {"runs-as", [](Reader& r, NodeId n, Machine& m) { read_runs_as(r, n, image_of(m)); }},
     {"starts-after",
      [](Reader& r, NodeId n, Machine& m) {
          duties_of(m).starts_after.clear();

@@ -251,6 +251,7 @@ const Key<Limits> limits_keys[] = {
 
 const Key<Plan> plan_keys[] = {
     {"about", [](Reader& r, NodeId n, Plan& p) { read_text(r, n, p.about); }},
+    {"boot", [](Reader& r, NodeId n, Plan& p) { read_boot(r, n, p.image); }},
     {"expect",
      [](Reader& r, NodeId n, Plan& p) {
          read_list(r, n, "expect", [&](NodeId item) {
@@ -265,6 +266,7 @@ const Key<Plan> plan_keys[] = {
      }},
     {"filters", read_filters},
     {"guests", [](Reader& r, NodeId n, Plan& p) { read_machines(r, n, p, MachineKind::guest); }},
+    {"image", [](Reader& r, NodeId n, Plan& p) { read_image(r, n, p.image); }},
     {"keys", [](Reader& r, NodeId n, Plan& p) { read_keys(r, n, p.login); }},
     {"lab", [](Reader& r, NodeId n, Plan& p) { read_name(r, n, p.lab); }},
     {"limits",
@@ -303,6 +305,7 @@ const Key<Plan> plan_keys[] = {
                  Plan& p) { read_entries(r, n, "pools", "a pool", pool_keys, p.pools); }},
     {"regions", read_regions},
     {"routers", [](Reader& r, NodeId n, Plan& p) { read_machines(r, n, p, MachineKind::router); }},
+    {"runs-as", [](Reader& r, NodeId n, Plan& p) { read_runs_as(r, n, p.image); }},
     {"sites", [](Reader& r, NodeId n,
                  Plan& p) { read_entries(r, n, "sites", "a site", site_keys, p.sites); }},
     {"subnets", [](Reader& r, NodeId n,
