@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
+#include <nlohmann/json.hpp>
 
 namespace jackal::cli {
 
@@ -11,6 +12,7 @@ namespace {
 struct DriftOptions {
     PlanOptions plan;
     std::string facts;
+    std::string whose;
 };
 
 constexpr std::string_view step = " && "; // between the commands that mend something
@@ -84,9 +86,44 @@ std::string drift_text(const Style& style, const plan::Plan& plan, const lab::La
                          breaks.empty() ? ", which break nothing" : ": " + breaks);
 }
 
+// Whose an address is in the plan, and who has it.
+Outcome answer_whose(const Style& style, const DriftOptions& options, const lab::Lab& lab,
+                     const reach::Facts& facts) {
+    const auto address = net::parse_address(options.whose);
+    if (!address)
+        throw NotAsked(fmt::format("--whose {}: not an IPv4 or IPv6 address", options.whose));
+    const lab::Whose planned = lab::AddressMap(lab).whose(*address);
+    std::string text = fmt::format("{} {}\n", style.strong(net::to_string(*address)),
+                                   exports::whose_text(lab, *address, planned));
+    auto json = nlohmann::json::array();
+    bool is_as_planned = true;
+    for (const reach::Holder& holder : reach::holders(lab, facts, *address)) {
+        is_as_planned = is_as_planned && holder.is_planned && holder.has_it;
+        const std::string words = holder.has_it
+                                      ? holder.is_planned ? "has it" : "has it, and should not"
+                                      : "should have it, and has not";
+        json.push_back(
+            {{"what", holder.what}, {"planned", holder.is_planned}, {"found", holder.has_it}});
+        text +=
+            fmt::format("    {} {}\n", holder.what,
+                        holder.has_it && holder.is_planned ? style.good(words) : style.bad(words));
+    }
+    if (json.empty())
+        text += "    nobody of whom there are facts has it\n";
+    const int status = is_as_planned ? status_well : status_no;
+    if (options.plan.json())
+        return {
+            nlohmann::json{{"lab", lab.name}, {"address", options.whose}, {"holders", json}}.dump(2)
+                + "\n",
+            status};
+    return {text, status};
+}
+
 Outcome answer(const Style& style, const DriftOptions& options) {
     const Opened opened = open_plan(options.plan);
     const reach::Facts facts = read_facts(options.facts);
+    if (!options.whose.empty())
+        return answer_whose(style, options, opened.lab, facts);
     const routing::Settled settled = settle(opened, options.plan);
     const reach::Drift drift = asked("", [&] {
         Progress progress("asking what each difference breaks");
@@ -110,11 +147,14 @@ void add_drift(CLI::App& app, Run& run) {
                      "a folder with one for each machine, as the script of `jackal export --as "
                      "gather` writes it")
         ->required();
+    command->add_option("--whose", options->whose, "who has this address, and should have it")
+        ->type_name("ADDRESS");
     command->footer("Examples:\n"
                     "  jackal export skerry.yaml --as gather -o gather.sh\n"
                     "  sudo sh gather.sh facts                             # of namespaces\n"
                     "  sh gather.sh facts ssh -F settings/lab/ssh_config   # of machines\n"
-                    "  jackal drift skerry.yaml facts\n\n"
+                    "  jackal drift skerry.yaml facts\n"
+                    "  jackal drift skerry.yaml facts --whose 10.41.0.34\n\n"
                     "Exit status 0 if all is as planned, 1 if something differs.");
     command->callback([&run, options] {
         run = [options](const Style& style) -> Outcome { return answer(style, *options); };

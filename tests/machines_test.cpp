@@ -242,3 +242,54 @@ TEST_CASE("a subnet joins a NIC of this computer, or a bridge of its") {
     CHECK(computer("sh " + script + " stop").status == 0);
     CHECK_FALSE(has(computer("ip -brief link").text, "joined"));
 }
+
+// The commonest lab of all: a lab NIC, and a translated way outside that is the same for everyone.
+TEST_CASE("guests have ways out of their own, all with one range and one address") {
+    if (!has_kernel())
+        return;
+    const Computer computer;
+    const Scratch folder;
+    const fs::path plan = folder.file("benches.yaml", R"(lab: benches
+subnets:
+  bench: {prefix: 10.50.1.0/24, gateway: none}
+guests:
+  left: {nics: [{subnet: bench}, {way-out: auto, address: 192.168.253.15}]}
+  right: {nics: [{subnet: bench}, {way-out: auto, address: 192.168.253.15}]}
+  third: {nics: [{way-out: 192.168.253.0/26}, {subnet: bench}]}
+  alone: {nics: [{way-out: auto}]}
+outside:
+  hosts: {mirror: {address: 198.51.100.10, listens: tcp/80}}
+expect:
+  - {ping: [left, mirror/eth0]}
+  - {ping: [right, mirror/eth0]}
+  - {ping: [alone, mirror/eth0]}
+  - {connect: [third, mirror/eth0, tcp/80]}
+  - {ping: [left, right]}
+  - {ping: [mirror, alone], gets: no-reply}
+)");
+    const Printed checked = run(tool + "check " + plan.string() + " 2>&1");
+    CAPTURE(checked.text);
+    CHECK(checked.status == 0);
+    CHECK(has(checked.text, "6 of 6 expectations met"));
+    const Printed reach = run(tool + "reach " + plan.string() + " 2>&1");
+    CAPTURE(reach.text);
+    CHECK_FALSE(has(reach.text, "left-way-out"));
+
+    // Made up as a whole, and with the real network of a computer.
+    const std::string script = (folder / "lab.sh").string();
+    REQUIRE(exported(plan, "--as namespaces -o " + script).status == 0);
+    const Printed live =
+        run("sh " + script + " start && sh " + script + " check; sh " + script + " stop");
+    CAPTURE(live.text);
+    CHECK(has(live.text, "all 6 answers are as the plan expects"));
+    const std::string attached = (folder / "attached.sh").string();
+    REQUIRE(exported(plan, "--as namespaces --attach -o " + attached).status == 0);
+    const Printed started = computer("sh " + attached + " start");
+    CAPTURE(started.text);
+    REQUIRE(started.status == 0);
+    for (const char* guest : {"left", "right", "third", "alone"})
+        CHECK(computer(fmt::format("sh {} enter {} ping -c 1 -W 2 203.0.113.1", attached, guest))
+                  .status
+              == 0);
+    CHECK(computer("sh " + attached + " stop").status == 0);
+}

@@ -426,6 +426,14 @@ TEST_CASE(
         mending += at(machine) + "sh -c '" + told->at("command").get<std::string>() + "' && ";
     }
     CHECK(!broken["reach"].empty());
+    auto whose = [&](const std::string& address) {
+        return run(fmt::format("{} drift {} {} --whose {} 2>&1", tool, plan,
+                               (folder / fmt::format("facts{}", round)).string(), address));
+    };
+    CHECK(has(whose("10.60.1.2").text, "paddle/eth0 should have it, and has not"));
+    CHECK(has(whose("10.60.1.77").text, "paddle/eth0 has it, and should not"));
+    CHECK(has(whose("10.60.1.78").text, "nobody of whom there are facts has it"));
+    CHECK(whose("10.60.1.1").status == 0);
 
     takes(mending + "true");
     exported(plan, folder / "settings");

@@ -344,7 +344,7 @@ class Collector {
                 const lab::Subnet& subnet = lab_.subnets[id];
                 const auto& prefix = lab_.segments[subnet.segment].prefix[address.family()];
                 if (prefix && prefix->contains(address) && subnet.name != nic.subnet.value
-                    && !subnet.outside)
+                    && !subnet.outside && !nic.has_way_out())
                     add(failing, plan::SetNicSubnet{machine.name, i, subnet.name});
             }
         }
@@ -362,6 +362,7 @@ class Collector {
         for (std::size_t a = 0; a < std::min(machine.nics.size(), most_nics); ++a)
             for (std::size_t b = a + 1; b < std::min(machine.nics.size(), most_nics); ++b)
                 if (machine.nics[a].subnet.value != machine.nics[b].subnet.value
+                    && !machine.nics[a].has_way_out() && !machine.nics[b].has_way_out()
                     && (!machine.nics[a].address.given.empty()
                         || !machine.nics[b].address.given.empty()))
                     add(failing,

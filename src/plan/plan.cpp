@@ -57,6 +57,7 @@ std::string_view to_string(Uplink uplink) {
     case Uplink::host: return "host";
     case Uplink::nat: return "nat";
     case Uplink::bridge: return "bridge";
+    case Uplink::own: return "own";
     case Uplink::none: break;
     }
     return "none";

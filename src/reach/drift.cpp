@@ -605,4 +605,28 @@ Drift drift(const routing::Settled& settled, const Facts& facts,
     return drift;
 }
 
+std::vector<Holder> holders(const lab::Lab& lab, const Facts& facts, net::Address address) {
+    std::map<std::string, Holder> found;
+    auto of = [&](const std::string& machine, const std::string& nic) -> Holder& {
+        Holder& holder = found[machine + "/" + nic];
+        holder.what = machine + "/" + nic;
+        return holder;
+    };
+    for (const FoundMachine& machine : facts) {
+        if (!machine.answers)
+            continue;
+        for (const FoundNic& nic : machine.nics)
+            for (const FoundNic::Address& own : nic.addresses)
+                if (own.address == address)
+                    of(machine.name, nic.name).has_it = true;
+        for (const lab::Owner& owner : lab.owners_of(address))
+            if (lab.machines[owner.machine].name == machine.name)
+                of(machine.name, lab.nics[owner.nic].name).is_planned = true;
+    }
+    std::vector<Holder> all;
+    for (auto& [name, holder] : found)
+        all.push_back(std::move(holder));
+    return all;
+}
+
 } // namespace jackal::reach

@@ -69,7 +69,7 @@ class Lines {
     std::vector<Pairs::Line> senders(bool asks_once) {
         const Choice chosen(lab_, question_.from);
         std::vector<Pairs::Line> found = lines([&](NicId nic) {
-            return is_meant(nic) && !lab_.machines[lab_.nics[nic].machine].outside
+            return is_meant(nic) && asks_by(nic) && !lab_.machines[lab_.nics[nic].machine].outside
                    && chosen.has(nic);
         });
         std::vector<bool> asks(lab_.machines.size());
@@ -92,11 +92,21 @@ class Lines {
             const lab::Machine& machine = lab_.machines[lab_.nics[nic].machine];
             bool is_host_outside = machine.outside && machine.kind == plan::MachineKind::guest
                                    && lab_.nics[nic].address_count != 0;
-            return (machine.outside ? is_host_outside : is_meant(nic)) && chosen.has(nic);
+            return (machine.outside ? is_host_outside
+                                    : is_meant(nic) && !lab_.is_own_way_out(lab_.nics[nic].segment))
+                   && chosen.has(nic);
         });
     }
 
   private:
+    // By its own way out a machine asks if it has no other NIC, and nobody asks for it there.
+    bool asks_by(NicId nic) const {
+        const auto own = lab_.nics_of(lab_.nics[nic].machine);
+        return !lab_.is_own_way_out(lab_.nics[nic].segment)
+               || std::ranges::all_of(
+                   own, [&](NicId other) { return lab_.is_own_way_out(lab_.nics[other].segment); });
+    }
+
     bool is_meant(NicId nic) const {
         bool is_guest = reach::is_guest(lab_, nic);
         bool counts =

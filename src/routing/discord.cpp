@@ -147,7 +147,7 @@ class Describer {
                            + both(word(own->point_to_point), word(other->point_to_point)),
                        {tell_other(What::network, own->point_to_point ? 1 : 0)});
         }
-        case Discord::mac: return mac();
+        case Discord::mac: return mac(apart);
         case Discord::broadcast_address: return broadcast_address();
         case Discord::mtu: return mtu();
         case Discord::no_designated:
@@ -255,14 +255,17 @@ class Describer {
     }
 
     // The NIC whose MAC is shared, if not with the other of the two then with a third.
-    void mac() {
+    void mac(const std::string& apart) {
         const NicId shared = lab_.nics[n_.nic].shares_mac ? n_.nic : n_.other_nic;
         const lab::Nic& nic = lab_.nics[shared];
-        say(fmt::format(
-                "{} and {} stay in state Exchange on {}: {} shares its MAC {} with another, "
-                "so what is sent to one alone does not arrive",
-                own_name(), other_name(), segment(), lab_.nic_name(shared),
-                net::to_string(nic.mac)),
+        say(n_.protocol == Protocol::rip
+                ? apart
+                      + fmt::format("both have the MAC {}, and with it one link-local address",
+                                    net::to_string(nic.mac))
+                : fmt::format("{} and {} stay in state Exchange on {}: {} shares its MAC {} with "
+                              "another, so what is sent to one alone does not arrive",
+                              own_name(), other_name(), segment(), lab_.nic_name(shared),
+                              net::to_string(nic.mac)),
             {plan::RemoveNicMac{lab_.machines[nic.machine].name, nic.plan_index}});
     }
 

@@ -70,6 +70,7 @@ void add_services(LabMaker& m);
 void add_filters(LabMaker& m);
 void add_translations(LabMaker& m);
 void add_uplinks(LabMaker& m);
+void add_ways_out(LabMaker& m);
 void add_dhcp(LabMaker& m);
 
 // --- random_switches.cpp ---------------------------------------------------------------------

@@ -42,6 +42,8 @@ Json random_lab(std::uint64_t seed, bool with_protocols) {
         add_dhcp(m);
     if (m.random.percent(40))
         add_switches(m);
+    if (m.plan.contains("outside"))
+        add_ways_out(m);
     return std::move(m.plan);
 }
 

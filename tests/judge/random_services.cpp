@@ -127,6 +127,21 @@ void add_uplinks(LabMaker& m) {
                   m.random.percent(60) ? "workstation" : m.any_name("routers"));
 }
 
+// Ways out of single NICs, most of them with one range, and some with one address.
+void add_ways_out(LabMaker& m) {
+    for (int n = m.random.below(4); n > 0; --n) {
+        Json& nics = m.any_guest()["nics"];
+        const bool has_one =
+            std::ranges::any_of(nics, [](const Json& nic) { return nic.contains("way-out"); });
+        if (has_one)
+            continue;
+        Json nic = {{"way-out", m.random.percent(80) ? "auto" : "10.31.0.0/24"}};
+        if (nic["way-out"] == "auto" && m.random.percent(50))
+            nic["address"] = "192.168.253.15";
+        nics.push_back(std::move(nic));
+    }
+}
+
 void add_dhcp(LabMaker& m) {
     for (auto& [name, subnet] : m.plan["subnets"].items()) {
         if (!m.has_family(std::stoi(name.substr(3)), '.') || m.random.percent(40))

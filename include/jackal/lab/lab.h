@@ -481,6 +481,12 @@ struct JACKAL_API Lab {
     std::span<const Owner> owners_of(net::Address address) const;
     /// The first address of the family on the NIC, or nothing.
     const InterfaceAddress* first_address(NicId nic, net::Family family) const;
+    /// True of a segment that one NIC alone is on, with its gateway outside: what is there may be
+    /// elsewhere, too.
+    bool is_own_way_out(SegmentId id) const {
+        const SubnetId subnet = segments[id].subnet;
+        return subnet && subnets[subnet].uplink == plan::Uplink::own;
+    }
     /// The tunnel that the NIC is an end of, or none.
     LinkId tunnel(NicId nic) const {
         LinkId link = segments[nics[nic].segment].link;

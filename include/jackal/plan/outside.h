@@ -13,6 +13,10 @@ inline constexpr const char* site = "outside";
 inline constexpr const char* lan = "outside-lan";
 inline constexpr const char* workstation = "workstation";
 inline constexpr const char* nic = "lan"; ///< of the workstation, on the physical network
+/// What follows the name of a machine in that of the subnet of its own way out, and the name of
+/// that in the one of its gateway.
+inline constexpr const char* way_out_suffix = "-way-out";
+inline constexpr const char* gateway_suffix = "-gateway";
 inline constexpr const char* lan_gateway = "lan-gateway";
 inline constexpr const char* internet = "internet";
 } // namespace outside

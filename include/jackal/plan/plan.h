@@ -156,12 +156,13 @@ struct DhcpRange {
 /// What the segment of a subnet has to do with the world outside the lab.
 enum class Uplink : std::uint8_t {
     none,
-    host,  ///< the workstation is on it, and nothing beyond
-    nat,   ///< the workstation is its gateway, translates, serves DHCP and DNS
-    bridge ///< it is the physical network, whose gateway does all that
+    host,   ///< the workstation is on it, and nothing beyond
+    nat,    ///< the workstation is its gateway, translates, serves DHCP and DNS
+    bridge, ///< it is the physical network, whose gateway does all that
+    own     ///< of one NIC alone, whose gateway translates; no plan writes it, see NicOptions
 };
 
-/// "none", "host", "nat" or "bridge".
+/// "none", "host", "nat", "bridge" or "own".
 JACKAL_API std::string_view to_string(Uplink uplink);
 
 /// Where the gateway address of a subnet lies.
@@ -309,19 +310,23 @@ struct NicOptions {
     std::uint16_t vlan = 0;       ///< that the NIC tags its frames with; 0: untagged
     std::uint32_t metric = 0;     ///< of the default route that comes with a lease
     std::vector<BondMember> bond; ///< active-backup: the first that works carries all
+    /// The prefix of a segment that is the NIC's alone, with a gateway of its own that translates.
+    std::optional<Placed<net::Prefix>> way_out;
 
     friend bool operator==(const NicOptions&, const NicOptions&) = default;
 };
 
 struct Nic {
-    Rare<std::string> name; ///< unset: eth0, eth1, … by position
-    Placed<std::string> subnet;
+    Rare<std::string> name;     ///< unset: eth0, eth1, … by position
+    Placed<std::string> subnet; ///< empty if it has a way out of its own
     NicAddress address;
     Rare<net::Mac> mac;
     bool up = true;
     std::optional<std::uint16_t> mtu_bytes;
     Rare<NicOptions> options;
     WrittenAt at;
+
+    bool has_way_out() const { return options && options->way_out; }
 
     friend bool operator==(const Nic&, const Nic&) = default;
 };

@@ -115,6 +115,16 @@ struct Drift {
     std::vector<ExpectationChange> expectations;
 };
 
+/// Who has an address, or should have it.
+struct Holder {
+    std::string what; ///< "kettle/eth0"
+    bool is_planned = false;
+    bool has_it = false;
+};
+/// By their names; of the plan those of whom there are facts.
+JACKAL_API std::vector<Holder> holders(const lab::Lab& lab, const Facts& facts,
+                                       net::Address address);
+
 /// Of more differences than this each one's consequences are not worked out, only those of all.
 constexpr std::size_t most_asked = 40;
 

@@ -57,19 +57,20 @@ enum class NeighbourState : std::uint8_t {
 /// Why two that could be neighbours are not.
 enum class Discord : std::uint8_t {
     none,
-    not_spoken,        ///< the other does not speak the protocol on that segment
-    passive,           ///< one of the two is passive there
-    filtered,          ///< a filter drops what one of them sends
-    area,              ///< OSPF: two areas
-    hello,             ///< OSPF: two hello intervals
-    dead,              ///< OSPF: two dead intervals
-    prefix,            ///< OSPF on a broadcast network: two masks, or addresses apart (IPv4)
-    own_address,       ///< OSPF and RIP: the other's address is one of the machine's own too
-    stub,              ///< OSPF: only one takes the area for a stub
-    router_id,         ///< both have the same router id
-    no_router_id,      ///< one of them has none
-    network_type,      ///< OSPF: point-to-point here, broadcast there
-    mac,               ///< OSPF: one of them shares its MAC, so what is sent to one alone is lost
+    not_spoken,   ///< the other does not speak the protocol on that segment
+    passive,      ///< one of the two is passive there
+    filtered,     ///< a filter drops what one of them sends
+    area,         ///< OSPF: two areas
+    hello,        ///< OSPF: two hello intervals
+    dead,         ///< OSPF: two dead intervals
+    prefix,       ///< OSPF on a broadcast network: two masks, or addresses apart (IPv4)
+    own_address,  ///< OSPF and RIP: the other's address is one of the machine's own too
+    stub,         ///< OSPF: only one takes the area for a stub
+    router_id,    ///< both have the same router id
+    no_router_id, ///< one of them has none
+    network_type, ///< OSPF: point-to-point here, broadcast there
+    mac,          ///< one shares its MAC: OSPF loses what is sent to one alone, and RIP for IPv6
+                  ///< takes the other for itself
     broadcast_address, ///< OSPF: the address of one is the broadcast address there
     mtu,               ///< OSPF: the databases are exchanged in packets that one side refuses
     no_designated,     ///< OSPF: nobody on the segment may be designated router

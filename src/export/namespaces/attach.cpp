@@ -44,22 +44,14 @@ class Attachment {
         const lab::Nic& nic = s_.lab.nics[id];
         const std::string bridge = bridge_of(s_, id);
         if (nic.name == plan::outside::nic) { // on the physical network, where the computer is
-            wants_bridge_ =
-                std::ranges::any_of(s_.lab.segments[nic.segment].nics, [&](NicId other) {
-                    return !s_.lab.machines[s_.lab.nics[other].machine].outside;
-                });
+            wants_bridge_ = subnet_of(s_, id)->uplink == plan::Uplink::bridge;
             if (wants_bridge_)
                 text_ += fmt::format("    join {}\n", bridge);
+            else
+                stand_in(nic.segment, bridge);
             return;
         }
-        const std::string name = fmt::format("{}-{}", near_name(s_), count_++);
-        text_ += fmt::format("    own_nic {} {} {} {}", name, bridge, net::to_string(nic.mac),
-                             nic.mtu_bytes);
-        for (lab::AddressId row : s_.lab.addresses_of(id))
-            if (s_.lab.addresses[row].origin != lab::AddressOrigin::link_local)
-                text_ += fmt::format(" {}/{}", net::to_string(s_.lab.addresses[row].address),
-                                     s_.lab.addresses[row].length);
-        text_ += "\n";
+        const std::string name = add_own_nic(id, bridge);
         names_ += fmt::format(" --interface={}", name);
         const lab::Subnet* subnet = subnet_of(s_, id);
         const auto& prefix = s_.lab.segments[nic.segment].prefix[net::Family::ipv4];
@@ -67,6 +59,36 @@ class Attachment {
             text_ += fmt::format("    translate {} {}\n", name, net::to_string(*prefix));
         else if (!s_.lab.machines[nic.machine].forwards)
             text_ += fmt::format("    apart {}\n", name);
+    }
+
+    // For the gateway of the physical network, towards those of NICs that have a way out of their
+    // own.
+    void stand_in(lab::SegmentId lan, const std::string& bridge) {
+        const auto& nics = s_.lab.segments[lan].nics;
+        const auto gateway = s_.lab.machine(plan::outside::lan_gateway);
+        const auto& prefix = s_.lab.segments[lan].prefix[net::Family::ipv4];
+        auto runs = [&](NicId nic) { return s_.runs(s_.lab.nics[nic].machine); };
+        if (!prefix || !gateway || std::ranges::none_of(nics, runs))
+            return;
+        for (NicId nic : nics)
+            if (s_.lab.nics[nic].machine == *gateway) {
+                const std::string name = add_own_nic(nic, bridge);
+                text_ += fmt::format("    translate {} {}\n", name, net::to_string(*prefix));
+            }
+    }
+
+    // A NIC of this computer, by the name that it gets.
+    std::string add_own_nic(NicId id, const std::string& bridge) {
+        const lab::Nic& nic = s_.lab.nics[id];
+        std::string name = fmt::format("{}-{}", near_name(s_), count_++);
+        text_ += fmt::format("    own_nic {} {} {} {}", name, bridge, net::to_string(nic.mac),
+                             nic.mtu_bytes);
+        for (lab::AddressId row : s_.lab.addresses_of(id))
+            if (s_.lab.addresses[row].origin != lab::AddressOrigin::link_local)
+                text_ += fmt::format(" {}/{}", net::to_string(s_.lab.addresses[row].address),
+                                     s_.lab.addresses[row].length);
+        text_ += "\n";
+        return name;
     }
 
     std::string leases(lab::MachineId station) const {

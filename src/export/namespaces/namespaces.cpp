@@ -16,6 +16,13 @@ Script::Script(const routing::Settled& of, const ScriptOptions& options)
         refused.insert(row.written);
 }
 
+bool Script::is_real(lab::MachineId id) const {
+    if (!attached || !lab.machines[id].outside)
+        return false;
+    const lab::Segment& first = lab.segments[lab.nics[lab.machines[id].first_nic].segment];
+    return !first.subnet || lab.subnets[first.subnet].uplink != plan::Uplink::own;
+}
+
 lab::MachineId Script::station() const {
     const auto found = lab.machine(plan::outside::workstation);
     return attached && found && lab.machines[*found].outside ? *found : lab::MachineId{};

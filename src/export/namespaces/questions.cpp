@@ -25,7 +25,7 @@ std::string write_question(Script& s, const plan::Expectation& expectation,
         return "";
     }
     for (const probe::Endpoint* end : {&from, &to})
-        if (s.attached && s.lab.machines[end->machine].outside && end->machine != s.station()) {
+        if (s.is_real(end->machine) && end->machine != s.station()) {
             s.unasked.push_back(fmt::format("check leaves out {} to {}: {} is outside", from.name,
                                             to.name, end->name));
             return "";

@@ -32,9 +32,9 @@ struct Script {
     std::string boots = {};                         ///< the lines that start them
 
     /// Runs, in a namespace or as a virtual machine. What is outside an attached lab does not.
-    bool runs(lab::MachineId id) const {
-        return condition.machine_on(id) && !(attached && lab.machines[id].outside);
-    }
+    bool runs(lab::MachineId id) const { return condition.machine_on(id) && !is_real(id); }
+    /// Outside of an attached lab, but for the gateways of NICs that have a way out of their own.
+    bool is_real(lab::MachineId id) const;
     bool in_namespace(lab::MachineId id) const {
         return runs(id) && !virtual_machines.contains(id);
     }

@@ -69,7 +69,7 @@ std::map<std::uint32_t, std::vector<NicId>> domains(const Script& s) {
 // Nothing of it is there if the lab is attached.
 bool is_outside(const Script& s, const std::vector<NicId>& nics) {
     return s.attached && std::ranges::all_of(nics, [&](NicId nic) {
-               return s.lab.machines[s.lab.nics[nic].machine].outside;
+               return s.is_real(s.lab.nics[nic].machine);
            });
 }
 

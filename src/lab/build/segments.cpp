@@ -21,6 +21,12 @@ std::optional<net::Address> gateway_of(const plan::Subnet& subnet,
     return subnet.gateway.kind == Kind::first ? prefix->first_usable() : prefix->last_usable();
 }
 
+// The subnet of its first NIC, but for ways out of its own.
+const std::string& home_of(const plan::Machine& machine) {
+    auto first = std::ranges::find(machine.nics, false, &plan::Nic::has_way_out);
+    return (first == machine.nics.end() ? machine.nics.front() : *first).subnet.value;
+}
+
 } // namespace
 
 Allocation choose_prefixes(const Building& b) {
@@ -30,9 +36,7 @@ Allocation choose_prefixes(const Building& b) {
     std::vector<SiteId> of_machines;
     for (const plan::Machine& machine : b.plan.machines)
         of_machines.push_back(
-            machine.nics.empty()
-                ? SiteId{0}
-                : of_subnets[b.subnet_named(machine.nics.front().subnet.value).row]);
+            machine.nics.empty() ? SiteId{0} : of_subnets[b.subnet_named(home_of(machine)).row]);
     std::vector<SiteId> of_links;
     for (const plan::Link& link : b.plan.links) {
         MachineId first = b.machine_named(link.first.value);
@@ -110,7 +114,7 @@ void add_totals(Building& b) {
         const plan::Machine& machine = b.plan.machines[i];
         SiteId site{0};
         if (!machine.nics.empty())
-            site = b.lab.subnets[b.subnet_named(machine.nics.front().subnet.value)].site;
+            site = b.lab.subnets[b.subnet_named(home_of(machine))].site;
         Totals& totals = b.lab.sites[site].totals;
         ++totals.machines;
         totals.cpus += machine.sizes.cpus;

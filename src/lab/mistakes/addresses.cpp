@@ -253,6 +253,8 @@ void duplicate_addresses(Inspection& in) {
         const Owner& first = in.lab.owners[i - 1];
         const Owner& second = in.lab.owners[i];
         if (first.address != second.address
+            || (in.lab.is_own_way_out(in.lab.nics[first.nic].segment)
+                && in.lab.is_own_way_out(in.lab.nics[second.nic].segment))
             || in.wired[in.lab.nics[first.nic].segment.row]
                    != in.wired[in.lab.nics[second.nic].segment.row])
             continue;

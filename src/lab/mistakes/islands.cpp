@@ -64,6 +64,13 @@ std::vector<bool> split_sites(const Inspection& in,
     return split;
 }
 
+// Outside of a lab whose machines have ways out of their own, so that none has to join it.
+bool is_left_by_own_ways(const Lab& lab, const std::vector<SubnetId>& subnets) {
+    auto is_own = [&](SubnetId id) { return lab.is_own_way_out(lab.subnets[id].segment); };
+    return std::ranges::any_of(subnets, is_own)
+           && std::ranges::all_of(subnets, [&](SubnetId id) { return lab.subnets[id].outside; });
+}
+
 } // namespace
 
 // Runs after machines_that_do_not_forward: where such a machine, or a router that is not to, stands
@@ -86,7 +93,7 @@ void subnets_that_nothing_joins(Inspection& in) {
     for (auto it = members.begin(); it != members.end(); ++it) {
         bool apart = std::ranges::any_of(
             it->second, [&](SubnetId id) { return is_split[in.lab.subnets[id].site.row]; });
-        if (it == members.begin() || !apart)
+        if (it == members.begin() || !apart || is_left_by_own_ways(in.lab, it->second))
             continue;
         const Subnet& first = in.lab.subnets[it->second.front()];
         std::vector<std::string> names;

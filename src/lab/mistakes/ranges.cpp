@@ -98,6 +98,7 @@ void overlapping_subnets(Inspection& in) {
     each_with_those_around(ranges, [&](const Range& range, const auto& around) {
         for (const Range* other : around)
             if (other->prefix.contains(range.prefix)
+                && !(in.lab.is_own_way_out(other->segment) && in.lab.is_own_way_out(range.segment))
                 && in.wired[other->segment.row] == in.wired[range.segment.row]) {
                 overlap(in, std::min(other->segment, range.segment),
                         std::max(other->segment, range.segment), range.prefix.family());

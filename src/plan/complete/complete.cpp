@@ -61,6 +61,10 @@ Plan Complete::written() && {
     for (const auto& [machine, written] : written_routes_)
         if (machine < machines_)
             plan.machines[machine].routes.resize(written);
+    for (Machine& machine : plan.machines)
+        for (Nic& nic : machine.nics)
+            if (nic.has_way_out())
+                nic.subnet = {};
     for (std::size_t subnet : dhcp_)
         plan.subnets[subnet].dhcp.reset();
     for (std::size_t subnet : prefixes_)

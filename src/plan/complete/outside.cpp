@@ -27,11 +27,14 @@ class OutsideBuilder {
     void run() {
         for (const Subnet& subnet : plan_.subnets)
             uplinks_ |= subnet.uplink != Uplink::none;
+        for (const Machine& machine : plan_.machines)
+            uplinks_ |= std::ranges::any_of(machine.nics, &Nic::has_way_out);
         if (!uplinks_ && plan_.outside.hosts.empty())
             return;
         add_site();
         prepare_subnets();
         add_lan();
+        add_ways_out();
         add_workstation();
         add_lan_gateway();
         add_hosts();
@@ -99,6 +102,44 @@ class OutsideBuilder {
             prefixes.emplace_back(lan_prefix());
         space_ = prefixes;
         add_subnet(lan_, plan_.outside.at).prefixes = std::move(prefixes);
+    }
+
+    // For each NIC with a way out of its own a segment, and a gateway that translates. All may have
+    // the same range, as nobody else is on it.
+    void add_ways_out() {
+        std::vector<Machine> gateways;
+        for (Machine& user : plan_.machines)
+            for (Nic& nic : user.nics) {
+                if (!nic.has_way_out())
+                    continue;
+                const auto& prefix = *nic.options->way_out;
+                const std::string name = user.name + outside::way_out_suffix;
+                Subnet& subnet = add_subnet(name, prefix.at);
+                subnet.prefixes.push_back(prefix);
+                subnet.uplink = Uplink::own;
+                subnet.static_only = true;
+                if (site_
+                    && std::ranges::find(space_, prefix.value, &Placed<net::Prefix>::value)
+                           == space_.end())
+                    space_.push_back(prefix);
+                nic.subnet = {name, prefix.at};
+                Machine gateway =
+                    machine(MachineKind::router, name + outside::gateway_suffix, prefix.at);
+                gateway.nics.push_back(nic_on(name, prefix.at));
+                Nic lan = nic_on(lan_, prefix.at);
+                lan.name = std::string(outside::nic);
+                gateway.nics.push_back(std::move(lan));
+                gateway.routes.push_back(default_route(outside::lan_gateway));
+                Translation rule;
+                rule.nic.value = outside::nic;
+                rule.from.emplace_back(Ends(name));
+                Duties duties;
+                duties.translations.push_back(std::move(rule));
+                gateway.duties = std::move(duties);
+                gateways.push_back(std::move(gateway));
+            }
+        for (Machine& gateway : gateways)
+            plan_.machines.push_back(std::move(gateway));
     }
 
     Machine machine(MachineKind kind, std::string name, Mark at) const {

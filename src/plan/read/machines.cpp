@@ -49,6 +49,24 @@ NicOptions& options_of(Nic& nic) {
     return *nic.options;
 }
 
+// The range that a NIC's own way out has where the plan does not say.
+constexpr const char* usual_way_out = "192.168.253.0/24";
+constexpr int smallest_way_out = 30; // the NIC, and its gateway
+
+void read_way_out(Reader& r, NodeId node, Nic& nic) {
+    auto prefix =
+        r.value(node, fmt::format("auto, or an IPv4 prefix of at most /{}", smallest_way_out),
+                [](std::string_view text) -> std::optional<net::Prefix> {
+                    auto parsed = net::parse_prefix(text == "auto" ? usual_way_out : text);
+                    return parsed && parsed->family() == net::Family::ipv4
+                                   && parsed->length() <= smallest_way_out
+                               ? std::optional(*parsed)
+                               : std::nullopt;
+                });
+    options_of(nic).way_out = {prefix.value_or(net::parse_prefix(usual_way_out).value()),
+                               r.at(node)};
+}
+
 constexpr std::size_t most_bonded = limits::bond_members;
 
 const Key<BondMember> member_keys[] = {
@@ -98,6 +116,7 @@ const Key<Nic> nic_keys[] = {
     {"subnet", [](Reader& r, NodeId n, Nic& nic) { read_word(r, n, nic.subnet); }},
     {"vlan",
      [](Reader& r, NodeId n, Nic& nic) { options_of(nic).vlan = read_vlan(r, n).value_or(0); }},
+    {"way-out", read_way_out},
 };
 
 const Key<Route> route_keys[] = {
@@ -203,8 +222,12 @@ const Key<Machine> machine_keys[] = {
              Nic nic;
              nic.at = r.at(item);
              r.mapping(item, "a NIC", nic_keys, nic);
-             if (nic.subnet.value.empty())
+             if (nic.subnet.value.empty() && !nic.has_way_out())
                  r.problem(item, "a NIC needs `subnet: NAME`");
+             if (nic.has_way_out()
+                 && (!nic.subnet.value.empty() || !nic.options->port.value.empty()
+                     || !nic.options->bond.empty()))
+                 r.problem(item, "a NIC with a `way-out` of its own is on no subnet and no switch");
              m.nics.push_back(std::move(nic));
          });
          m.nics.shrink_to_fit();

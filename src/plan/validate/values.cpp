@@ -120,7 +120,8 @@ class Values {
     }
 
     void check(const Nic& nic) {
-        needs(nic.subnet.value, nic.at, "a NIC needs a subnet");
+        if (!nic.has_way_out())
+            needs(nic.subnet.value, nic.at, "a NIC needs a subnet");
         expect(nic.address.kind != NicAddress::Kind::given || !nic.address.given.empty(), nic.at,
                "a NIC whose address is given has one");
         for (const auto& [given, at] : nic.address.given)

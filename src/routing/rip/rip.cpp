@@ -84,7 +84,9 @@ void RipTables::judge(const Interface& from, const Interface& to, const Conditio
     if (from.told->passive)
         seen.discord = Discord::passive;
     // RFC 2453 section 3.9.2. For IPv6 updates come from link-local addresses (RFC 2080 section
-    // 2.4.2), which are always the neighbour's own and on the segment.
+    // 2.4.2), which are always on the segment, and the neighbour's own unless the two share a MAC.
+    else if (!is_ipv4 && from.address == to.address)
+        seen.discord = Discord::mac;
     else if (is_ipv4 && is_own(*lab_, condition, to.machine, from.address))
         seen.discord = Discord::own_address;
     else if (is_ipv4 && !to.prefix.contains(from.address))
