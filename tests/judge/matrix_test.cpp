@@ -76,6 +76,9 @@ reach::Grid asked_one_by_one(const routing::Settled& settled, const reach::GridQ
     auto counts = [&](lab::NicId nic) {
         return lab.segments[lab.nics[nic].segment].subnet || lab.nics[nic].address_count != 0;
     };
+    auto is_asked = [&](lab::NicId nic) { // nobody is asked where only its own way out leads
+        return counts(nic) && !lab.is_own_way_out(lab.nics[nic].segment);
+    };
     auto has_addresses = [&](lab::MachineId machine) {
         return std::ranges::any_of(
             lab.nics_of(machine), [&](lab::NicId nic) { return lab.nics[nic].address_count != 0; });
@@ -89,14 +92,15 @@ reach::Grid asked_one_by_one(const routing::Settled& settled, const reach::GridQ
             continue;
         if (!lab.machines[id].outside)
             rows.push_back(id);
-        if (!lab.machines[id].outside || (is_host_outside && has_addresses(id)))
+        if (lab.machines[id].outside ? is_host_outside && has_addresses(id)
+                                     : std::ranges::any_of(lab.nics_of(id), is_asked))
             columns.push_back(id);
     }
     for (lab::MachineId from : rows)
         for (lab::MachineId to : columns) {
             reach::Cell cell;
             for (lab::NicId nic : lab.nics_of(to)) {
-                if (from == to || !counts(nic))
+                if (from == to || !is_asked(nic))
                     continue;
                 auto exchange = probe::exchange(
                     settled, {.from = {.name = lab.machines[from].name, .machine = from},

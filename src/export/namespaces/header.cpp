@@ -64,7 +64,8 @@ std::string header_notes(const Script& s) {
         if (!s.condition.machine_on(id))
             note(fmt::format("{} is off: it is not started", s.lab.machines[id].name));
     if (s.attached)
-        note("outside is this computer and its network; by `uplink: nat` only IPv4 goes there");
+        note("outside is this computer and its network: `start --dry-run` says what that changes, "
+             "and only IPv4 goes out by `uplink: nat`");
     for (const lab::Link& link : s.lab.links)
         if (link.is_tunnel)
             note(fmt::format("{}: VXLAN if this kernel has it, else a pair of devices",

@@ -151,12 +151,13 @@ class OspfTables::Choice {
 
   private:
     // What a border router says of a way to the router that an external route comes from counts
-    // for nothing where there is a way to that inside an area, and border routers believe what the
-    // backbone says alone (RFC 2328 section 16.2).
+    // for nothing where there is a way to that inside an area, but for stubs, where it announces
+    // nothing; and border routers believe what the backbone says alone (RFC 2328 section 16.2).
     bool is_inside(MachineId origin) const {
         return std::ranges::any_of(graph_.nodes_of[origin.row], [&](std::uint32_t of) {
             std::uint32_t node = tables_.node_in(machine_, graph_.nodes[of].component);
-            return node != nowhere && tables_.cost_between(node, of) != nowhere;
+            return node != nowhere && tables_.cost_between(node, of) != nowhere
+                   && OspfTables::kind_of(graph_.nodes[of]) != lab::AreaKind::stub;
         });
     }
 
@@ -212,17 +213,24 @@ class OspfTables::Choice {
     }
 
     // By its forwarding address (RFC 2328 section 16.4 (3)), straight to it from its own network:
-    // by all NICs there that cost what the way to it costs.
+    // by all NICs there that cost what the way to it costs. Who has it as an address of full length
+    // has no such NIC, and no way.
     void take_onward(const Advert& advert, const Onward& onward) {
         const bool prefers = onward.lesson.type == PathType::intra_area && onward.area != 0;
+        auto is_straight = [&](const StraightGate& straight) {
+            return straight.machine == machine_ && straight.cost == onward.lesson.metric;
+        };
+        const auto& straights = tables_.straight_[advert.forward];
+        const bool goes_on = onward.lesson.gate_count != 0;
+        if (!goes_on && std::ranges::none_of(straights, is_straight))
+            return;
         if (!take(advert, onward.lesson.metric + advert.cost, prefers))
             return;
         for (std::size_t i = 0; i < onward.lesson.gate_count; ++i)
             lesson_.add_gate(onward.lesson.gates.at(i));
-        if (onward.lesson.gate_count == 0)
-            for (const StraightGate& straight : tables_.straight_[advert.forward])
-                if (straight.machine == machine_ && straight.cost == onward.lesson.metric)
-                    lesson_.add_gate(straight.gate);
+        for (const StraightGate& straight : straights)
+            if (!goes_on && is_straight(straight))
+                lesson_.add_gate(straight.gate);
     }
 
     const OspfTables& tables_;
