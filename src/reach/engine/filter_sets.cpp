@@ -82,15 +82,15 @@ std::optional<Bits> FilterSets::senders(FilterCheck check, std::uint32_t target_
 
 namespace {
 
-constexpr std::size_t ways = 3;
+constexpr std::size_t way_count = 3;
 
 } // namespace
 
 // --- along lists -----------------------------------------------------------------------------
 
 PassingSets::PassingSets(const FilterSets& filters, const Points& points)
-    : filters_(filters), points_(points), checked_(filters.count() * ways), turns_(points.size()),
-      sets_(points.size()) {}
+    : filters_(filters), points_(points), checked_(filters.count() * way_count),
+      turns_(points.size()), sets_(points.size()) {}
 
 void PassingSets::aim_at(std::size_t target) {
     constexpr std::size_t most_kept_words = 8 << 20;
@@ -106,7 +106,7 @@ void PassingSets::aim_at(std::size_t target) {
 
 const Bits* PassingSets::through(const FilterCheck& check) {
     std::vector<Checked>& by_kind =
-        checked_[check.filter.row * ways + static_cast<std::size_t>(check.way)];
+        checked_[check.filter.row * way_count + static_cast<std::size_t>(check.way)];
     if (by_kind.empty())
         by_kind.resize(filters_.kinds(check.filter));
     std::uint32_t kind = filters_.kind(check.filter, target_);

@@ -163,19 +163,25 @@ class OspfTables::Choice {
 
     // True if it is as good as the best so far, or takes its place. Of ways to who announces an
     // external route those inside an area other than the backbone go first, as with
-    // RFC1583Compatibility disabled (RFC 2328 section 16.4.1).
+    // RFC1583Compatibility disabled (RFC 2328 section 16.4.1). Ways inside two areas are not mixed:
+    // daemons take the area of the higher number.
     bool take(const Advert& advert, std::uint32_t cost, bool prefers) {
         const bool is_outer = advert.type == PathType::external_2;
         auto rank = [](PathType type, std::uint32_t metric, bool preferred, std::uint32_t inner) {
             return std::tuple(type, metric, !preferred, inner);
         };
+        auto is_of_higher_area = [&](const Advert& one, const Advert& other) {
+            return one.type == PathType::intra_area
+                   && graph_.nodes[one.node].area > graph_.nodes[other.node].area;
+        };
         auto own = rank(advert.type, advert.metric, prefers, cost);
         auto known = rank(
             lesson_.type, lesson_.type == PathType::external_2 ? lesson_.metric : 0, is_preferred_,
             lesson_.type == PathType::external_2 ? lesson_.inner_cost : lesson_.metric);
-        if (found_ != nullptr && own > known)
+        if (found_ != nullptr
+            && (own > known || (own == known && is_of_higher_area(*found_, advert))))
             return false;
-        if (found_ == nullptr || own < known) {
+        if (found_ == nullptr || own < known || is_of_higher_area(advert, *found_)) {
             found_ = &advert;
             is_preferred_ = prefers;
             lesson_ = {.kind = RouteKind::ospf,
@@ -213,20 +219,21 @@ class OspfTables::Choice {
     }
 
     // By its forwarding address (RFC 2328 section 16.4 (3)), straight to it from its own network:
-    // by all NICs there that cost what the way to it costs. Who has it as an address of full length
-    // has no such NIC, and no way.
+    // by all NICs there that cost what the way to it costs. Who has it as an address of full
+    // length, or no address of that network, has no such NIC, and no way.
     void take_onward(const Advert& advert, const Onward& onward) {
         const bool prefers = onward.lesson.type == PathType::intra_area && onward.area != 0;
         auto is_straight = [&](const StraightGate& straight) {
             return straight.machine == machine_ && straight.cost == onward.lesson.metric;
         };
         const auto& straights = tables_.straight_[advert.forward];
-        const bool goes_on = onward.lesson.gate_count != 0;
+        const bool goes_on =
+            onward.lesson.gate_count != 0 && !tables_.gates_[onward.lesson.gates.at(0)].is_direct();
         if (!goes_on && std::ranges::none_of(straights, is_straight))
             return;
         if (!take(advert, onward.lesson.metric + advert.cost, prefers))
             return;
-        for (std::size_t i = 0; i < onward.lesson.gate_count; ++i)
+        for (std::size_t i = 0; goes_on && i < onward.lesson.gate_count; ++i)
             lesson_.add_gate(onward.lesson.gates.at(i));
         for (const StraightGate& straight : straights)
             if (!goes_on && is_straight(straight))
