@@ -49,6 +49,8 @@ Outcome export_machines(const ExportOptions& options, const routing::Settled& se
 }
 
 Outcome export_lab(const ExportOptions& options) {
+    if (options.script.attached && (options.form == "settings" || options.form == "gather"))
+        throw NotAsked("--attach is for a live lab: namespaces or machines");
     Opened opened = open_plan(options.plan);
     const routing::Settled settled = settle(opened, options.plan);
     if (options.form == "settings")

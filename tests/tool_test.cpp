@@ -175,6 +175,7 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"export" + skerry + "--as namespaces --cut kettle", 0, "kettle is off"},
         {"export" + skerry + "--as namespaces --with-routing", 0, "neighbor 10.43.0.1 as 64513;"},
         {"export" + skerry, 2, "--as is required"},
+        {"export" + skerry + "--as gather --attach", 2, "--attach is for a live lab"},
         {"export" + skerry + "--as castles", 2,
          "castles not in {namespaces,machines,settings,gather}"},
         {"export" + skerry + "--as namespaces -o " SOURCE_DIR "/README.md", 2, "exists already"},
