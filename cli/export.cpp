@@ -35,13 +35,13 @@ Outcome export_settings(const ExportOptions& options, const routing::Settled& se
 
 Outcome export_machines(const ExportOptions& options, const routing::Settled& settled) {
     const lab::Lab& lab = settled.lab();
-    if (const auto lacking = exports::without_image(lab); !lacking.empty())
+    if (const auto lacking = exports::without_image(lab); !lacking.empty()) {
+        const lab::Machine& first = lab.machines[lacking.front()];
         throw NotAsked(fmt::format(
-            "{}:{}:{}: {} has no image to start from{}; write `image: FILE`, "
-            "or `runs-as: namespace`",
-            lab.source, lab.machines[lacking.front()].at.line,
-            lab.machines[lacking.front()].at.column, lab.machines[lacking.front()].name,
+            "{}: {} has no image to start from{}; write `image: FILE`, or `runs-as: namespace`",
+            plan::to_string(first.at, lab.source), first.name,
             lacking.size() > 1 ? fmt::format(", like {} others", lacking.size() - 1) : ""));
+    }
     const fs::path folder = fs::absolute(options.plan.path).parent_path();
     write_files(options,
                 exports::machines_files(settled, folder.string(), options.script.attached));

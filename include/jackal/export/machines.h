@@ -5,7 +5,7 @@
 //         write(folder / file.path, file.text);
 //
 // Machines that the plan has `runs-as: namespace`, and all outside the lab, are network namespaces
-// beside them. The script's verbs are those of export/namespaces.h. See docs/settings.md.
+// beside them. The script's verbs are those of export/namespaces.h. See docs/real-lab.md.
 #pragma once
 
 #include "jackal/api.h"

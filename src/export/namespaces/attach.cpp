@@ -26,15 +26,14 @@ const lab::Subnet* subnet_of(const Script& s, NicId nic) {
 
 class Attachment {
   public:
-    explicit Attachment(const Script& s) : s_(s) {}
+    explicit Attachment(const Script& s) : s_(s), bridges_(s) {}
 
     std::string run() {
         const lab::MachineId station = s_.station();
         if (station)
             for (NicId nic : s_.lab.nics_of(station))
                 add_nic(nic);
-        if (const auto options = leases(station); !options.empty())
-            text_ += options;
+        text_ += leases(station);
         return fmt::format("\nnear={}\nwants_bridge={}\nattach() {{\n    :\n{}}}\n", near_name(s_),
                            wants_bridge_ ? "yes" : "no", text_);
     }
@@ -42,7 +41,7 @@ class Attachment {
   private:
     void add_nic(NicId id) {
         const lab::Nic& nic = s_.lab.nics[id];
-        const std::string bridge = bridge_of(s_, id);
+        const std::string bridge = bridges_.of(id);
         if (nic.name == plan::outside::nic) { // on the physical network, where the computer is
             wants_bridge_ = subnet_of(s_, id)->uplink == plan::Uplink::bridge;
             if (wants_bridge_)
@@ -101,6 +100,7 @@ class Attachment {
     }
 
     const Script& s_;
+    Bridges bridges_;
     std::string text_;
     std::string names_;
     unsigned count_ = 0;

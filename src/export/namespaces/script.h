@@ -4,6 +4,7 @@
 
 #include "jackal/export/namespaces.h"
 
+#include <map>
 #include <set>
 #include <string>
 #include <vector>
@@ -58,8 +59,18 @@ std::string write_build(Script& s);
 // --- wires.cpp -------------------------------------------------------------------------------
 
 std::string write_wires(const Script& s);
-/// The bridge of a NIC's segment, or broadcast domain.
-std::string bridge_of(const Script& s, lab::NicId nic);
+/// By broadcast domain the NICs on subnets that hear each other: all that is shown of switches.
+std::map<std::uint32_t, std::vector<lab::NicId>> domains(const Script& s);
+/// The bridges of NICs' segments, or broadcast domains, by name.
+class Bridges {
+  public:
+    explicit Bridges(const Script& s) : s_(s), domains_(domains(s)) {}
+    std::string of(lab::NicId nic) const;
+
+  private:
+    const Script& s_;
+    std::map<std::uint32_t, std::vector<lab::NicId>> domains_;
+};
 bool is_live_tunnel(const Script& s, const lab::Segment& segment);
 std::string write_tunnel(const Script& s, lab::LinkId id);
 

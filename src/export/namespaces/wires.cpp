@@ -57,15 +57,6 @@ std::string write_bridge(const Script& s, const std::string& bridge, const std::
     return text + fmt::format("link set {} alias {} up\n", bridge, alias);
 }
 
-// Who hears whom on subnets, which is all that is shown of switches.
-std::map<std::uint32_t, std::vector<NicId>> domains(const Script& s) {
-    std::map<std::uint32_t, std::vector<NicId>> found;
-    for (NicId nic : s.lab.nics.ids())
-        if (s.lab.segments[s.lab.nics[nic].segment].subnet)
-            found[s.settled.wiring().domain(s.lab, nic)].push_back(nic);
-    return found;
-}
-
 // Nothing of it is there if the lab is attached.
 bool is_outside(const Script& s, const std::vector<NicId>& nics) {
     return s.attached && std::ranges::all_of(nics, [&](NicId nic) {
@@ -99,6 +90,14 @@ std::string alias_of(const Script& s, const lab::Segment& segment) {
 
 } // namespace
 
+std::map<std::uint32_t, std::vector<NicId>> domains(const Script& s) {
+    std::map<std::uint32_t, std::vector<NicId>> found;
+    for (NicId nic : s.lab.nics.ids())
+        if (s.lab.segments[s.lab.nics[nic].segment].subnet)
+            found[s.settled.wiring().domain(s.lab, nic)].push_back(nic);
+    return found;
+}
+
 std::string write_wires(const Script& s) {
     std::string text = "    wires <<'END'\n";
     // Pairs first: their indexes must be free where the wires are, too, while they are made.
@@ -123,11 +122,11 @@ std::string write_wires(const Script& s) {
     return text + "END\n";
 }
 
-std::string bridge_of(const Script& s, NicId nic) {
-    if (!s.lab.has_wiring())
-        return fmt::format("segment-{}", s.lab.nics[nic].segment.row);
-    const auto all = domains(s);
-    return fmt::format("domain-{}", all.at(s.settled.wiring().domain(s.lab, nic)).front().row);
+std::string Bridges::of(NicId nic) const {
+    if (!s_.lab.has_wiring())
+        return fmt::format("segment-{}", s_.lab.nics[nic].segment.row);
+    const auto& all = domains_.at(s_.settled.wiring().domain(s_.lab, nic));
+    return fmt::format("domain-{}", all.front().row);
 }
 
 bool is_live_tunnel(const Script& s, const lab::Segment& segment) {
