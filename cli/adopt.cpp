@@ -47,8 +47,9 @@ void add_adopt(CLI::App& app, Run& run) {
                     "  jackal adopt facts --lab mill -o mill.yaml\n"
                     "  jackal check mill.yaml\n\n"
                     "Subnets are read from addresses, links from pairs of NICs, routers from what "
-                    "forwards; routes\nof protocols are written as static ones. Rules of nftables "
-                    "are not taken over.");
+                    "forwards; routes\nof protocols are written as static ones. Filters and "
+                    "translations are those of nftables;\nwhat has no place in a plan stands in "
+                    "a comment.");
     command->callback(
         [&run, options] { run = [options](const Style&) -> Outcome { return answer(*options); }; });
 }

@@ -37,11 +37,16 @@ std::string broken(const Style& style, const std::vector<reach::ReachChange>& ch
 
 std::string difference_text(const Style& style, const plan::Plan& plan, const lab::Lab& lab,
                             const reach::Difference& d) {
-    auto value = [](const std::string& words) { return words.empty() ? "nothing" : words; };
+    // Rules stand on a line each.
+    auto value = [](std::string words) {
+        for (std::size_t at = 0; (at = words.find("}; ", at)) != words.npos;)
+            words.replace(at, 3, "}\n            ");
+        return words.empty() ? "nothing" : words;
+    };
     std::string text = fmt::format("{}  {}  {}\n", style.strong(d.what), reach::slug(d.deviation),
                                    d.at ? style.faint(plan::to_string(d.at, lab.source)) : "");
-    text +=
-        fmt::format("    planned {}; found {}\n", value(d.planned), style.warning(value(d.found)));
+    text += fmt::format("    planned {}{}found {}\n", value(d.planned), d.rules ? "\n    " : "; ",
+                        style.warning(value(d.found)));
     const std::string breaks = broken(style, d.reach, d.expectations);
     if (d.is_asked)
         text += fmt::format("    {}\n", breaks.empty() ? "breaks nothing by itself" : breaks);
@@ -81,9 +86,16 @@ std::string drift_text(const Style& style, const plan::Plan& plan, const lab::La
     if (drift.differences.empty())
         return text + style.good(machines + " as planned") + "\n";
     const std::string breaks = broken(style, drift.reach, drift.expectations);
-    return text
-           + fmt::format("{}, {}{}\n", machines, counted(drift.differences.size(), "difference"),
-                         breaks.empty() ? ", which break nothing" : ": " + breaks);
+    const std::size_t count = drift.differences.size();
+    text += fmt::format("{}, {}", machines, counted(count, "difference"));
+    if (!breaks.empty())
+        text += ": " + breaks;
+    else if (drift.not_put == 0)
+        text += count == 1 ? ", which breaks nothing" : ", which break nothing";
+    if (drift.not_put != 0)
+        text += fmt::format("; what {} of them {} is not known", drift.not_put,
+                            drift.not_put == 1 ? "breaks" : "break");
+    return text + "\n";
 }
 
 // Whose an address is in the plan, and who has it.
@@ -127,7 +139,7 @@ Outcome answer(const Style& style, const DriftOptions& options) {
     const routing::Settled settled = settle(opened, options.plan);
     const reach::Drift drift = asked("", [&] {
         Progress progress("asking what each difference breaks");
-        return reach::drift(settled, facts, exports::rule_counts(opened.lab), std::ref(progress));
+        return reach::drift(settled, facts, std::ref(progress));
     });
     const int status = drift.differences.empty() ? status_well : status_no;
     if (options.plan.json())

@@ -8,6 +8,7 @@
 
 #include <doctest/doctest.h>
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 #include <map>
 #include <nlohmann/json.hpp>
 #include <set>
@@ -401,8 +402,8 @@ TEST_CASE(
         {at("race") + "ip route add 198.51.100.0/24 via 10.60.2.9", "race", "route-extra", false},
         {at("race")
              + "nft 'add table ip own; add chain ip own in { type filter hook input priority "
-               "0; policy drop; }'",
-         "race", "other-rules", false},
+               "0; policy drop; }; add rule ip own in ct state established,related accept'",
+         "race", "other-rules"},
     };
     for (const Row& row : rows)
         takes(row.damage);
@@ -441,13 +442,105 @@ TEST_CASE(
           + (folder / "settings/machines/sieve/system/etc/nftables.conf").string());
     CHECK(drift(0).at("differences").empty());
 
-    // Who says nothing, and what is in no plan.
+    // A daemon that does not run any more; who says nothing, and what is in no plan.
+    takes(at("weir") + "sh -c 'ip route flush proto ospf; ip -6 route flush proto ospf'");
+    const json unlearned = drift(1);
+    REQUIRE(unlearned["differences"].size() == 1);
+    CHECK(unlearned["differences"][0]["difference"] == "learned-missing");
+    CHECK(unlearned["differences"][0]["planned"] == "taught 10.60.2.0/24, fd60:0:0:2::/64");
+    CHECK(!unlearned["reach"].empty());
     run("ip netns del " + name + ".sack");
     const json silent = drift(1);
-    REQUIRE(silent["differences"].size() == 1);
+    REQUIRE(silent["differences"].size() == 2);
     CHECK(silent["differences"][0]["difference"] == "no-answer");
     CHECK(silent["differences"][0]["what"] == "sack");
     takes(lab + "stop");
+}
+
+TEST_CASE("rules of nftables are read as what they do") {
+    if (!has_kernel())
+        return;
+    Scratch folder;
+    const std::string answers = "ct state established,related accept;";
+    struct Row {
+        std::string rules;
+        std::vector<std::string> words;
+    };
+    const Row rows[] = {
+        {"\nchain c { type filter hook input priority 0; policy drop; " + answers
+             + "iif lo accept; icmp type echo-request accept; tcp dport { 22, 80-90 } accept; "
+               "ip saddr 10.1.0.0-10.1.0.5 udp dport != 53 counter log drop; }",
+         {"{do: allow, way: in, proto: icmp, from: 0.0.0.0/0}",
+          "{do: allow, way: in, proto: tcp, port: [22, 80-90]}",
+          "{do: deny, way: in, proto: udp, port: [1-52, 54-65535], from: [10.1.0.0/30, "
+          "10.1.0.4/31]}",
+          "{do: deny, way: in}"}},
+        {"set s { type ipv4_addr; flags interval; elements = { 10.1.0.0/25, 10.1.0.128/25 }; }"
+         "\nchain sub { tcp dport 23 return; ip saddr @s drop; }"
+         "\nchain c { type filter hook forward priority 0; policy accept; ct state vmap { "
+         "established : accept, related : accept, invalid : drop }; jump sub; "
+         "ip6 daddr != fd00::/8 meta l4proto { tcp, udp } goto sub; tcp dport 23 drop; }",
+         {"{do: allow, way: through, proto: tcp, port: 23, to: [\"::/1\", \"8000::/2\", "
+          "\"c000::/3\", \"e000::/4\", \"f000::/5\", \"f800::/6\", \"fc00::/8\", "
+          "\"fe00::/7\"]}",
+          "{do: deny, way: through, proto: tcp, port: 23}",
+          "{do: deny, way: through, from: 10.1.0.0/24}"}},
+        // What is let in by one NIC, with what it may ask the machine itself.
+        {"\nchain c { type filter hook forward priority 0; policy drop; " + answers
+             + "iifname { eth0, eth2 } accept; }"
+               "\nchain n { type nat hook postrouting priority 100; oifname \"eth1*\" ip saddr "
+               "10.1.0.0/24 masquerade; }",
+         {"eth1: {do: allow, way: in, to: [10.1.0.1, 10.1.0.255, 192.0.2.1, 192.0.2.255, "
+          "224.0.0.0/4, 255.255.255.255]}",
+          "eth1: {do: allow, way: in, to: [\"fe80::/10\", \"ff00::/8\"]}",
+          "eth1: {do: deny, way: in}", "{out: eth1, from: [10.1.0.0/24]}"}},
+        {"\nchain n { type nat hook prerouting priority -100; iifname eth1 ip daddr 192.0.2.1 tcp "
+         "dport 80 dnat ip to 10.1.0.9:8080; }"
+         "\nchain m { type nat hook postrouting priority 100; meta nfproto ipv4 oifname eth1 snat "
+         "ip to 192.0.2.1; }",
+         {"{in: eth1, proto: tcp, port: 80, to: 10.1.0.9, to-port: 8080}", "{out: eth1}"}},
+        // An accepted packet goes on to the next chain of its hook, at once with what is dropped.
+        {"\nchain a { type filter hook input priority -1; " + answers
+             + "udp dport 53 accept; meta nfproto ipv6 drop; }"
+               "\nchain b { type filter hook input priority 1; udp dport 50-60 drop; }",
+         {"{do: deny, way: in, proto: udp, port: 53}", "{do: deny, way: in, from: \"::/0\"}",
+          "{do: deny, way: in, proto: udp, port: 50-60}"}},
+        {"\nchain c { type filter hook input priority 0; " + answers
+             + "limit rate 3/second drop; }",
+         {"table inet t, chain c, handle 3 (limit)"}},
+        {"\nchain c { type filter hook output priority 0; udp dport 53 drop; }",
+         {"{do: deny, way: out, proto: udp, port: 53}",
+          "table inet t lets no answers pass by themselves"}},
+        {"\nchain c { type filter hook forward priority 0; policy drop; " + answers
+             + "iifname eth0 oifname eth1 accept; iifname eth1 oifname eth2 accept; "
+               "iifname eth2 accept; }",
+         {"rules for what comes by one NIC and leaves by another"}},
+    };
+    for (const Row& row : rows) {
+        folder.file("rules", "table inet t {\n" + row.rules + "\n}\n");
+        const Printed nft =
+            run(fmt::format("unshare --net sh -c 'nft -f {} && nft -j list ruleset' 2>&1",
+                            (folder / "rules").string()));
+        CAPTURE(nft.text);
+        REQUIRE(nft.status == 0);
+        std::vector<std::string> problems;
+        auto nic = [](const char* name, const char* address) {
+            return fmt::format(R"({{"ifname": "{}", "addr_info": [{{"local": "{}", "scope": )"
+                               R"("global", "prefixlen": 24}}]}})",
+                               name, address);
+        };
+        const reach::FoundMachine found = exports::found_machine(
+            "gate",
+            {{"address.json", "[" + nic("eth0", "10.1.0.1") + "," + nic("eth1", "192.0.2.1") + ","
+                                  + R"({"ifname": "eth2"})" + "]"},
+             {"nft.json", nft.text}},
+            problems);
+        CHECK(problems.empty());
+        REQUIRE(found.rules);
+        CHECK(fmt::format("{}", fmt::join(reach::words(*found.rules), "\n"))
+              == fmt::format("{}", fmt::join(row.words, "\n")));
+        CHECK(found.other_tables == std::vector<std::string>{"inet t"});
+    }
 }
 
 TEST_CASE("facts that are none are refused with their place") {

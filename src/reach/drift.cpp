@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 #include <map>
 #include <set>
 
@@ -32,6 +33,7 @@ std::string_view slug(Deviation deviation) {
     case Deviation::forwarding: return "forwarding";
     case Deviation::route_missing: return "route-missing";
     case Deviation::route_extra: return "route-extra";
+    case Deviation::learned_missing: return "learned-missing";
     case Deviation::rules_missing: return "rules-missing";
     case Deviation::rules_differ: return "rules-differ";
     case Deviation::other_rules: break;
@@ -72,11 +74,13 @@ class Changed {
         case Deviation::unknown_machine:
         case Deviation::nic_unknown:
         case Deviation::nic_renamed:
-        case Deviation::mac_differs:
+        case Deviation::mac_differs: return false;
+        case Deviation::rules_missing:
         case Deviation::rules_differ:
-        case Deviation::other_rules: return false;
+        case Deviation::other_rules: return d.rules && d.rules->unread.empty();
         case Deviation::other_segment: return bool(d.segment);
-        case Deviation::forwarding: return !d.edits.empty(); // one family alone has no word
+        case Deviation::learned_missing: return d.found.empty(); // else who knows why
+        case Deviation::forwarding: return !d.edits.empty();     // one family alone has no word
         default: return true;
         }
     }
@@ -97,9 +101,12 @@ class Changed {
         case Deviation::length_differs:
         case Deviation::lease_differs: of_addresses_[d.nic].push_back(&d); break;
         case Deviation::forwarding: of_forwarding_.push_back(d.id); break;
+        case Deviation::learned_missing: silence(d.id); break;
         case Deviation::route_missing:
         case Deviation::route_extra: of_routes_[d.id].push_back(&d); break;
-        case Deviation::rules_missing: unguard(d.id); break;
+        case Deviation::rules_missing:
+        case Deviation::rules_differ:
+        case Deviation::other_rules: guard(d.id, *d.rules); break;
         default: break;
         }
     }
@@ -210,14 +217,52 @@ class Changed {
             }
     }
 
-    void unguard(MachineId machine) {
-        for (NicId nic : lab_.nics_of(machine))
-            lab_.nics[nic].guard = {};
-        if (lab_.machines[machine].duties) {
-            lab::Duties& duties = lab_.duties[lab_.machines[machine].duties];
-            duties.filter = {};
-            duties.translations.clear();
+    void silence(MachineId machine) {
+        lab::Table<lab::Speaker> others;
+        for (const lab::Speaker& speaker : lab_.speakers)
+            if (speaker.machine != machine)
+                others.add(speaker);
+        lab_.speakers = std::move(others);
+    }
+
+    void guard(MachineId machine, const FoundRules& rules) {
+        for (NicId nic : lab_.nics_of(machine)) {
+            const auto found = rules.nics.find(lab_.nics[nic].name);
+            lab_.nics[nic].guard = found == rules.nics.end()
+                                       ? lab::GuardId{}
+                                       : lab_.guards.add({.nic = filter(machine, found->second)});
         }
+        lab::Machine& row = lab_.machines[machine];
+        row.is_core = row.is_core && !rules.not_relaying.empty();
+        if (!row.duties)
+            row.duties = lab_.duties.add({});
+        lab::Duties& duties = lab_.duties[row.duties];
+        duties.filter = rules.machine.empty() ? lab::FilterId{} : filter(machine, rules.machine);
+        duties.translations.clear();
+        for (const FoundRules::Translation& rule : rules.translations)
+            for (NicId nic : lab_.nics_of(machine))
+                if (lab_.nics[nic].name == rule.nic)
+                    duties.translations.push_back({.kind = rule.kind,
+                                                   .nic = nic,
+                                                   .any_source = rule.from.empty(),
+                                                   .from = rule.from,
+                                                   .protocol = rule.protocol,
+                                                   .port = rule.port,
+                                                   .to = rule.to,
+                                                   .to_port = rule.to_port,
+                                                   .at = row.at});
+    }
+
+    lab::FilterId filter(MachineId machine, std::vector<lab::FilterRule> rules) {
+        std::size_t entries_left = lab::RuleIndex::most_entries;
+        const lab::Machine& row = lab_.machines[machine];
+        lab::Filter filter{.name = "found-on-" + row.name,
+                           .allows = true,
+                           .rules = std::move(rules),
+                           .at = row.at,
+                           .default_at = row.at};
+        filter.index = lab::RuleIndex(filter.rules, entries_left);
+        return lab_.filters.add(std::move(filter));
     }
 
     Lab lab_;
@@ -230,8 +275,7 @@ class Changed {
 
 class Finder {
   public:
-    Finder(const routing::Settled& settled, const std::vector<std::size_t>& rules)
-        : settled_(settled), lab_(settled.lab()), rules_(rules) {
+    explicit Finder(const routing::Settled& settled) : settled_(settled), lab_(settled.lab()) {
         for (NicId nic : lab_.nics.ids())
             by_mac_.emplace(lab_.nics[nic].mac.bits, nic);
     }
@@ -281,6 +325,7 @@ class Finder {
             return;
         }
         routes_ = settled_.routes(machine);
+        compare_learned(machine, found);
         std::erase_if(routes_, [](const routing::Route& route) {
             return route.kind != routing::RouteKind::static_route;
         });
@@ -541,30 +586,83 @@ class Finder {
         }
     }
 
+    // By their prefixes: which of several next hops a daemon takes can be luck.
+    void compare_learned(MachineId machine, const FoundMachine& found) {
+        std::set<net::Prefix> known;
+        std::size_t taught = 0;
+        for (const FoundRoute& route : found.routes) {
+            known.insert(route.to);
+            taught += route.is_learned ? 1 : 0;
+        }
+        std::set<net::Prefix> missing;
+        for (const routing::Route& route : routes_)
+            if (routing::is_learned(route.kind) && route.has_next_hop()
+                && !known.contains(route.to))
+                missing.insert(route.to);
+        if (missing.empty())
+            return;
+        constexpr std::size_t most_told = 3;
+        std::vector<std::string> told;
+        for (const net::Prefix& prefix : missing)
+            if (told.size() < most_told)
+                told.push_back(net::to_string(prefix));
+        Difference& d = add(Deviation::learned_missing, machine);
+        d.planned = fmt::format("taught {}", fmt::join(told, ", "));
+        if (missing.size() > told.size())
+            d.planned += fmt::format(" and {} more", missing.size() - told.size());
+        if (taught != 0)
+            d.found = fmt::format("{} others", taught);
+    }
+
+    // By what they do, in whatever tables they are.
     void compare_rules(MachineId machine, const FoundMachine& found) {
         if (!found.rules)
             return;
-        const std::size_t planned = rules_[machine.row];
-        if (*found.rules != planned) {
-            Difference& d = add(
-                *found.rules == 0 ? Deviation::rules_missing : Deviation::rules_differ, machine);
-            auto words = [](std::size_t count) {
-                return count == 0 ? std::string("no rules") : fmt::format("{} rules", count);
-            };
-            d.planned = words(planned);
-            d.found = words(*found.rules);
-            d.command = planned == 0 ? "nft delete table inet jackal" : "nft -f /etc/nftables.conf";
-        }
-        for (const std::string& table : found.other_tables) {
-            Difference& d = add(Deviation::other_rules, machine);
-            d.found = fmt::format("table {}", table);
-            d.command = fmt::format("nft delete table {}", table);
-        }
+        const FoundRules planned = planned_rules(lab_, machine);
+        const std::vector<std::string> wanted = words(planned);
+        const std::vector<std::string> has = words(*found.rules);
+        if (has == wanted)
+            return;
+        const bool is_by_others = words(found.own_rules) == wanted;
+        Difference& d = add(is_by_others              ? Deviation::other_rules
+                            : found.rules->is_empty() ? Deviation::rules_missing
+                                                      : Deviation::rules_differ,
+                            machine);
+        d.planned = only_in(wanted, has);
+        d.found = only_in(has, wanted);
+        if (d.planned.empty() && d.found.empty())
+            d.found = "the same rules in another order";
+        std::vector<std::string> commands;
+        if (!is_by_others)
+            commands.emplace_back(planned.is_empty() ? "nft delete table inet jackal"
+                                                     : "nft -f /etc/nftables.conf");
+        for (const std::string& table : found.other_tables)
+            commands.push_back("nft delete table " + table);
+        d.command = fmt::format("{}", fmt::join(commands, " && "));
+        if (found.rules->not_relaying.empty()
+            || found.rules->not_relaying == planned.not_relaying) // others have no word
+            d.rules = found.rules;
+    }
+
+    // The first few of the lines that the others have not.
+    static std::string only_in(const std::vector<std::string>& lines,
+                               const std::vector<std::string>& others) {
+        constexpr std::size_t most_told = 3;
+        std::multiset<std::string> known(others.begin(), others.end());
+        std::vector<std::string> told;
+        for (const std::string& line : lines)
+            if (auto same = known.find(line); same == known.end())
+                told.push_back(line);
+            else
+                known.erase(same);
+        const std::size_t count = told.size();
+        told.resize(std::min(count, most_told));
+        return fmt::format("{}{}", fmt::join(told, "; "),
+                           count > most_told ? fmt::format(" and {} more", count - most_told) : "");
     }
 
     const routing::Settled& settled_;
     const Lab& lab_;
-    const std::vector<std::size_t>& rules_;
     std::vector<routing::Route> routes_; // of the machine, the static ones
     std::multimap<std::uint64_t, NicId> by_mac_;
     std::map<NicId, std::string> device_names_;
@@ -574,13 +672,13 @@ class Finder {
 } // namespace
 
 Drift drift(const routing::Settled& settled, const Facts& facts,
-            const std::vector<std::size_t>& rules,
             const std::function<void(std::size_t, std::size_t)>& progress) {
-    Drift drift = Finder(settled, rules).run(facts);
+    Drift drift = Finder(settled).run(facts);
     std::vector<const Difference*> all;
     for (const Difference& d : drift.differences)
         if (Changed::can_put(d))
             all.push_back(&d);
+    drift.not_put = drift.differences.size() - all.size();
     if (all.empty())
         return drift;
     auto ask = [&](const std::vector<const Difference*>& differences) {

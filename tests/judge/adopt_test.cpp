@@ -19,7 +19,7 @@ namespace fs = std::filesystem;
 namespace {
 
 // Nothing in it that a kernel does not tell of, or that nobody could tell from what it does:
-// filters, translations, switches, what is there twice, NICs that hear nobody.
+// switches, what is there twice, NICs that hear nobody.
 bool can_be_adopted(const lab::Lab& lab) {
     std::set<net::Prefix> prefixes;
     for (const lab::Segment& segment : lab.segments)
@@ -34,10 +34,11 @@ bool can_be_adopted(const lab::Lab& lab) {
                    || row.prefix()
                           == lab.segments[lab.nics[row.nic].segment].prefix[row.address.family()]);
     };
-    return !lab.has_wiring() && !lab.touches_packets()
+    return !lab.has_wiring()
            && std::ranges::all_of(lab.links, [](const auto& l) { return l.up && !l.is_tunnel; })
            && std::ranges::all_of(lab.nics, [](const auto& n) { return n.up && !n.shares_mac; })
-           && std::ranges::all_of(lab.machines, [](const auto& m) { return m.up && !m.outside; })
+           && std::ranges::all_of(lab.machines,
+                                  [](const auto& m) { return m.up && !m.outside && !m.is_core; })
            && std::ranges::all_of(lab.addresses, is_on_its_segment);
 }
 

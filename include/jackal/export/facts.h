@@ -25,7 +25,4 @@ JACKAL_API reach::FoundMachine found_machine(const std::string& name,
 /// forwarding, static routes. What is guessed, or not taken over, is said in comments.
 JACKAL_API std::string adopted_plan(const std::string& name, const reach::Facts& facts);
 
-/// How many rules of nftables each machine has by the plan, by machine.
-JACKAL_API std::vector<std::size_t> rule_counts(const lab::Lab& lab);
-
 } // namespace jackal::exports

@@ -12,7 +12,9 @@
 #include "jackal/api.h"
 #include "jackal/reach/compare.h"
 
+#include <map>
 #include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -44,6 +46,40 @@ struct FoundRoute {
     bool is_learned = false; ///< a routing protocol taught it
 };
 
+/// What a machine's own rules do with packets that begin a flow, in a plan's terms.
+struct FoundRules {
+    /// Each has its way; the first that matches decides, what none does passes.
+    std::vector<lab::FilterRule> machine;
+    std::map<std::string, std::vector<lab::FilterRule>> nics; ///< by the NIC's name
+    struct Translation {
+        plan::Translation::Kind kind = plan::Translation::Kind::source;
+        std::string nic;
+        std::vector<net::Prefix> from; ///< source: only these; empty: all
+        net::Protocol protocol = net::Protocol::any;
+        std::uint16_t port = 0;
+        net::Address to;
+        std::uint16_t to_port = 0;
+
+        friend bool operator==(const Translation&, const Translation&) = default;
+    };
+    std::vector<Translation> translations; ///< by NIC; of one NIC the first that matches counts
+    std::set<std::string> not_relaying;    ///< NICs between which nothing is passed on
+    std::vector<std::string> unread;       ///< what has no place in a plan
+
+    bool is_empty() const {
+        return machine.empty() && nics.empty() && translations.empty() && not_relaying.empty()
+               && unread.empty();
+    }
+};
+
+/// As a plan has it in `nat`: `{out: eth0, from: [10.50.0.0/24]}`.
+JACKAL_API std::string words(const FoundRules::Translation& rule);
+/// A line for each rule, as plans write it: `eth0: {do: deny, way: in, proto: tcp}`.
+JACKAL_API std::vector<std::string> words(const FoundRules& rules);
+
+/// What the plan has the machine's rules be.
+JACKAL_API FoundRules planned_rules(const lab::Lab& lab, lab::MachineId machine);
+
 /// What one machine says. What it was not asked, or does not know, is unset.
 struct FoundMachine {
     std::string name;
@@ -51,9 +87,9 @@ struct FoundMachine {
     std::vector<FoundNic> nics;
     std::vector<FoundRoute> routes;
     std::optional<bool> forwards[2]; ///< IPv4 and IPv6
-    /// Rules of nftables in the plan's own table, and other tables that look at packets.
-    std::optional<std::size_t> rules;
-    std::vector<std::string> other_tables;
+    std::optional<FoundRules> rules;
+    FoundRules own_rules;                  ///< those of the table that the plan's settings have
+    std::vector<std::string> other_tables; ///< that look at packets, `inet filter`
 };
 
 using Facts = std::vector<FoundMachine>;
@@ -77,9 +113,10 @@ enum class Deviation : std::uint8_t {
     forwarding,      ///< the machine forwards, or does not
     route_missing,   ///< a static route
     route_extra,     ///< a static route
+    learned_missing, ///< routes that a protocol should teach
     rules_missing,   ///< filters and translations
-    rules_differ,    ///< there are more or fewer rules
-    other_rules,     ///< a table that the plan does not know looks at packets
+    rules_differ,    ///< filters and translations, by what they do
+    other_rules,     ///< they differ by tables that the plan's settings have not
 };
 
 /// "no-answer", "nic-missing", …
@@ -103,6 +140,7 @@ struct Difference {
     std::optional<FoundNic::Address> address;
     std::optional<FoundNic::Address> planned_address;
     std::optional<FoundRoute> route;
+    std::optional<FoundRules> rules;
     std::uint16_t mtu_bytes = 0;
     lab::SegmentId segment;
 };
@@ -111,7 +149,8 @@ struct Drift {
     std::size_t machines = 0;            ///< of which there are facts
     std::vector<std::string> unasked;    ///< machines of the plan of which there are none
     std::vector<Difference> differences; ///< by machine
-    std::vector<ReachChange> reach;      ///< of all differences at once
+    std::size_t not_put = 0;             ///< differences that nothing can be worked out of
+    std::vector<ReachChange> reach;      ///< of all others at once
     std::vector<ExpectationChange> expectations;
 };
 
@@ -128,10 +167,8 @@ JACKAL_API std::vector<Holder> holders(const lab::Lab& lab, const Facts& facts,
 /// Of more differences than this each one's consequences are not worked out, only those of all.
 constexpr std::size_t most_asked = 40;
 
-/// See above. `rules` counts what the plan's own table of nftables would hold, by machine. Throws
-/// std::length_error beyond what grid() has.
+/// See above. Throws std::length_error beyond what grid() has.
 JACKAL_API Drift drift(const routing::Settled& settled, const Facts& facts,
-                       const std::vector<std::size_t>& rules,
                        const std::function<void(std::size_t, std::size_t)>& progress = {});
 
 } // namespace jackal::reach

@@ -1,6 +1,7 @@
 #include "export/settings/settings.h"
 #include "jackal/export/facts.h"
 #include "jackal/net/special_use.h"
+#include "lab/rules/rule_list.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -59,6 +60,7 @@ class Adoption {
                 }
         }
         write_links();
+        write_filters();
         for (const FoundMachine& machine : facts_)
             if (!machine.answers)
                 text_ += fmt::format("# {} gave no answer.\n", machine.name);
@@ -127,7 +129,7 @@ class Adoption {
             return false;
         const End& one = ends_[segment.ends[0]];
         const End& other = ends_[segment.ends[1]];
-        if (one.machine == other.machine)
+        if (one.machine == other.machine || has_filter(one) || has_filter(other))
             return false;
         for (net::Family family : net::both_families) {
             const auto& prefix = segment.prefix[family];
@@ -142,6 +144,11 @@ class Adoption {
                 return false;
         }
         return is_first(one, segment) || is_first(other, segment);
+    }
+
+    // NICs of links have none in a plan.
+    static bool has_filter(const End& end) {
+        return end.machine->rules && end.machine->rules->nics.contains(end.nic->name);
     }
 
     // The end with the lower addresses, which stands first in the plan.
@@ -175,15 +182,65 @@ class Adoption {
         if (!machine.routes.empty())
             text_ += "    routes:\n";
         for (const FoundRoute& route : machine.routes)
-            if (auto via = next_hop(machine, route))
-                text_ += fmt::format("      - {{to: \"{}\", via: \"{}\", metric: {}}}{}\n",
-                                     net::to_string(route.to), net::to_string(*via), route.metric,
-                                     route.is_learned ? " # guessed: a protocol taught it" : "");
-            else
-                text_ += fmt::format("      # {} via {}, which nobody has\n",
-                                     net::to_string(route.to), net::to_string(route.via));
-        if (machine.rules.value_or(0) != 0 || !machine.other_tables.empty())
-            text_ += "    # has rules of nftables, which are not taken over\n";
+            write(machine, route);
+        if (machine.rules)
+            write_rules(*machine.rules);
+    }
+
+    void write(const FoundMachine& machine, const FoundRoute& route) {
+        const auto via = next_hop(machine, route);
+        if (!via)
+            text_ += fmt::format("      # {} via {}, which nobody has\n", net::to_string(route.to),
+                                 net::to_string(route.via));
+        // A route to its own next hop says nothing, as that is near, and hides it from others.
+        else if (route.to != net::Prefix(*via, net::address_bits(via->family())))
+            text_ += fmt::format("      - {{to: \"{}\", via: \"{}\", metric: {}}}{}\n",
+                                 net::to_string(route.to), net::to_string(*via), route.metric,
+                                 route.is_learned ? " # guessed: a protocol taught it" : "");
+    }
+
+    void write_rules(const reach::FoundRules& rules) {
+        if (!rules.machine.empty())
+            text_ += fmt::format("    filter: {}\n", filter_name(rules.machine, machine_ways));
+        if (!rules.translations.empty())
+            text_ += "    nat:\n";
+        for (const reach::FoundRules::Translation& rule : rules.translations)
+            text_ += fmt::format("      - {}\n", reach::words(rule));
+        if (!rules.not_relaying.empty())
+            text_ += fmt::format("    # not taken over: nothing is passed on between {}\n",
+                                 fmt::join(rules.not_relaying, ", "));
+        for (const std::string& what : rules.unread)
+            text_ += fmt::format("    # not taken over: {}\n", one_line(what));
+    }
+
+    // Names in facts are anybody's.
+    static std::string one_line(std::string text) {
+        std::ranges::replace_if(
+            text, [](unsigned char c) { return c < ' '; }, ' ');
+        return text;
+    }
+
+    // One filter for all that have the same rules.
+    std::string filter_name(const std::vector<lab::FilterRule>& rules, int ways) {
+        const bool drops_rest = std::ranges::count_if(rules, lab::drops_all) == ways;
+        std::string text;
+        for (const lab::FilterRule& rule : rules)
+            if (!drops_rest || !lab::drops_all(rule))
+                text += fmt::format("\n      - {}", plan::to_string(lab::as_written(rule)));
+        text = fmt::format("    default: {}\n    rules:{}\n", drops_rest ? "deny" : "allow",
+                           text.empty() ? " []" : text);
+        return filters_.emplace(std::move(text), fmt::format("filter-{}", filters_.size() + 1))
+            .first->second;
+    }
+
+    void write_filters() {
+        std::map<std::string, std::string> by_name;
+        for (const auto& [text, name] : filters_)
+            by_name.emplace(name, text);
+        if (!by_name.empty())
+            text_ += "filters:\n";
+        for (const auto& [name, text] : by_name)
+            text_ += fmt::format("  {}:\n{}", name, text);
     }
 
     void write(const End& end) {
@@ -197,6 +254,9 @@ class Adoption {
         constexpr std::uint16_t usual_mtu = 1500;
         if (end.nic->mtu_bytes != usual_mtu)
             text_ += fmt::format(", mtu: {}", end.nic->mtu_bytes);
+        if (has_filter(end))
+            text_ += fmt::format(", filter: {}",
+                                 filter_name(end.machine->rules->nics.at(end.nic->name), nic_ways));
         text_ += end.nic->up ? "}" : ", state: down}";
     }
 
@@ -247,10 +307,14 @@ class Adoption {
             text_ += "links:\n" + links;
     }
 
+    static constexpr int nic_ways = 2; // in and out
+    static constexpr int machine_ways = 3;
+
     std::string name_;
     const reach::Facts& facts_;
     std::vector<End> ends_;
     std::vector<Segment> segments_;
+    std::map<std::string, std::string> filters_; // their names by what they say
     std::string text_;
 };
 

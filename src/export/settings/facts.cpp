@@ -28,7 +28,7 @@ class Reader {
         read("route.json", [&](const json& rows) { routes(rows, net::Family::ipv4); });
         read("route6.json", [&](const json& rows) { routes(rows, net::Family::ipv6); });
         read("neighbour.json", [&](const json& rows) { neighbours(rows); });
-        read("nft.json", [&](const json& rules) { tables(rules); });
+        read("nft.json", [&](const json& all) { read_rules(all.at("nftables"), found_); });
         if (auto file = files_.find("forwarding"); file != files_.end())
             for (std::size_t i = 0; i < 2 && file->second.size() > 2 * i; ++i)
                 found_.forwards[i] = file->second[2 * i] != '0';
@@ -118,29 +118,6 @@ class Reader {
         }
     }
 
-    void tables(const json& rules) {
-        std::size_t own = 0;
-        std::map<std::string, std::size_t> others; // rules, and chains that drop by themselves
-        std::map<std::string, bool> has_hook;
-        for (const json& entry : rules.at("nftables")) {
-            const bool is_rule = entry.contains("rule");
-            if (!is_rule && !entry.contains("chain"))
-                continue;
-            const json& row = entry.at(is_rule ? "rule" : "chain");
-            const std::string table = word(row, "family") + " " + word(row, "table");
-            if (table == "inet jackal") {
-                own += is_rule ? 1 : 0;
-                continue;
-            }
-            has_hook[table] = has_hook[table] || row.contains("hook");
-            others[table] += is_rule || word(row, "policy") == "drop" ? 1 : 0;
-        }
-        found_.rules = own;
-        for (const auto& [table, count] : others)
-            if (count != 0 && has_hook[table])
-                found_.other_tables.push_back(table);
-    }
-
     const std::map<std::string, std::string>& files_;
     std::vector<std::string>& problems_;
     reach::FoundMachine found_;
@@ -152,22 +129,6 @@ reach::FoundMachine found_machine(const std::string& name,
                                   const std::map<std::string, std::string>& files,
                                   std::vector<std::string>& problems) {
     return Reader(name, files, problems).run();
-}
-
-// A line each, without those of tables and chains.
-std::vector<std::size_t> rule_counts(const lab::Lab& lab) {
-    std::vector<std::size_t> counts;
-    for (lab::MachineId id : lab.machines.ids()) {
-        std::size_t count = 0;
-        const std::string text = nftables_rules(lab, id);
-        for (std::size_t at = 0; at < text.size(); at = text.find('\n', at) + 1) {
-            const std::string_view line =
-                std::string_view(text).substr(at, text.find('\n', at) - at);
-            count += line.starts_with("    ") && !line.starts_with("    type ") ? 1 : 0;
-        }
-        counts.push_back(count);
-    }
-    return counts;
 }
 
 std::string gather_script(const lab::Lab& lab) {

@@ -3,8 +3,10 @@
 
 #include "jackal/export/settings.h"
 #include "jackal/lab/lab.h"
+#include "jackal/reach/drift.h"
 
 #include <map>
+#include <nlohmann/json_fwd.hpp>
 #include <optional>
 #include <string>
 #include <vector>
@@ -66,6 +68,9 @@ std::string nftables_rules(const lab::Lab& lab, lab::MachineId id);
 std::string translation_chains(const lab::Lab& lab, lab::MachineId id);
 std::optional<std::string> end_match(bool any, const std::vector<net::Prefix>& prefixes,
                                      net::Family family, std::string_view field);
+/// What the rules of a machine do whose NICs are known, from the entries that `nft -j list ruleset`
+/// prints; also which tables there are besides that one.
+void read_rules(const nlohmann::json& entries, reach::FoundMachine& machine);
 /// Lines of a dnsmasq.conf: the server or relay that a machine is; nothing if it is none.
 std::vector<std::string> dhcp_settings(const lab::Lab& lab, lab::MachineId id);
 /// Name servers that the machine asks; `resolv.conf` of them.

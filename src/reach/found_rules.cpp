@@ -1,0 +1,114 @@
+#include "jackal/reach/drift.h"
+#include "lab/rules/rule_list.h"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+#include <stdexcept>
+
+namespace jackal::reach {
+
+using lab::Lab;
+using lab::MachineId;
+using lab::NicId;
+
+namespace {
+
+std::optional<FoundRules::Translation> planned(const Lab& lab, const lab::Translation& rule) {
+    FoundRules::Translation planned{.kind = rule.kind,
+                                    .nic = lab.nics[rule.nic].name,
+                                    .protocol = rule.protocol,
+                                    .port = rule.port,
+                                    .to_port = rule.to_port};
+    if (rule.kind == plan::Translation::Kind::source) {
+        for (const net::Prefix& prefix : lab::merged_prefixes(rule.from))
+            if (prefix.family() == net::Family::ipv4)
+                planned.from.push_back(prefix);
+        if (!rule.any_source && planned.from.empty())
+            return std::nullopt;
+        return planned;
+    }
+    if (!rule.to || lab.first_address(rule.nic, net::Family::ipv4) == nullptr)
+        return std::nullopt;
+    planned.to = *rule.to;
+    return planned;
+}
+
+std::vector<lab::FilterRule> planned_at(const Lab& lab, const lab::Guard& guard) {
+    std::vector<lab::FilterRule> list;
+    for (plan::Way way : {plan::Way::in, plan::Way::out}) {
+        lab::RuleList one;
+        for (lab::FilterId filter : {guard.subnet, guard.nic})
+            if (filter)
+                one = lab::in_turn(one, lab::rules_of(lab.filters[filter], way));
+        one = lab::tidied(std::move(one));
+        list.insert(list.end(), one.begin(), one.end());
+    }
+    return list;
+}
+
+} // namespace
+
+std::string words(const FoundRules::Translation& rule) {
+    if (rule.kind == plan::Translation::Kind::source) {
+        std::vector<std::string> from;
+        for (const net::Prefix& prefix : rule.from)
+            from.push_back(net::to_string(prefix));
+        return fmt::format("{{out: {}{}}}", rule.nic,
+                           from.empty() ? "" : fmt::format(", from: [{}]", fmt::join(from, ", ")));
+    }
+    std::string text = fmt::format("{{in: {}", rule.nic);
+    if (rule.protocol != net::Protocol::any)
+        text += fmt::format(", proto: {}", net::to_string(rule.protocol));
+    if (rule.port != 0)
+        text += fmt::format(", port: {}", rule.port);
+    text += fmt::format(", to: {}", net::to_string(rule.to));
+    if (rule.to_port != 0)
+        text += fmt::format(", to-port: {}", rule.to_port);
+    return text + "}";
+}
+
+std::vector<std::string> words(const FoundRules& rules) {
+    std::vector<std::string> lines;
+    for (const lab::FilterRule& rule : rules.machine)
+        lines.push_back(plan::to_string(lab::as_written(rule)));
+    for (const auto& [nic, list] : rules.nics)
+        for (const lab::FilterRule& rule : list)
+            lines.push_back(fmt::format("{}: {}", nic, plan::to_string(lab::as_written(rule))));
+    for (const FoundRules::Translation& rule : rules.translations)
+        lines.push_back(words(rule));
+    if (!rules.not_relaying.empty())
+        lines.push_back(
+            fmt::format("nothing passes between {}", fmt::join(rules.not_relaying, ", ")));
+    lines.insert(lines.end(), rules.unread.begin(), rules.unread.end());
+    return lines;
+}
+
+FoundRules planned_rules(const Lab& lab, MachineId machine) {
+    FoundRules rules;
+    try {
+        if (const lab::Duties* duties = lab.duties_of(machine)) {
+            if (duties->filter)
+                for (plan::Way way : {plan::Way::in, plan::Way::out, plan::Way::through}) {
+                    auto list = lab::tidied(lab::rules_of(lab.filters[duties->filter], way));
+                    rules.machine.insert(rules.machine.end(), list.begin(), list.end());
+                }
+            for (NicId nic : lab.nics_of(machine))
+                for (const lab::Translation& rule : duties->translations)
+                    if (rule.nic == nic)
+                        if (auto one = planned(lab, rule))
+                            rules.translations.push_back(std::move(*one));
+        }
+        for (NicId nic : lab.nics_of(machine)) {
+            if (lab.nics[nic].guard)
+                if (auto list = planned_at(lab, lab.guards[lab.nics[nic].guard]); !list.empty())
+                    rules.nics.emplace(lab.nics[nic].name, std::move(list));
+            if (lab.machines[machine].is_core && lab.is_peering(nic))
+                rules.not_relaying.insert(lab.nics[nic].name);
+        }
+    } catch (const std::length_error& error) {
+        rules.unread.emplace_back(error.what());
+    }
+    return rules;
+}
+
+} // namespace jackal::reach
