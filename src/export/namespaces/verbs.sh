@@ -93,10 +93,12 @@ start() {
     fi
     leases
     speakers
-    trap '' HUP INT TERM # whole from here on
+    trap '' HUP INT TERM # whole from here on, and said to be so
     trap - EXIT
-    trap - HUP INT TERM
-    [ -z "$settle_seconds" ] || settled
+    if [ -n "$settle_seconds" ]; then
+        trap - HUP INT TERM
+        settled
+    fi
     say "started $(echo $machines | wc -w) machines; next: enter MACHINE, check, stop"
 }
 
