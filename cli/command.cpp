@@ -295,6 +295,7 @@ void add_question_options(CLI::App& command, QuestionOptions& options, bool with
                     "bytes behind the ICMP header; default 56")
         ->check(CLI::Range(0, 65507).description(""))
         ->type_name("BYTES");
+    add_capture_options(command, options.capture);
 }
 
 void add_sampling_options(CLI::App& command, QuestionOptions& options, const std::string& what) {

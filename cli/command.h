@@ -192,8 +192,40 @@ std::string verdict_text(const Style& style, const Opened& opened, const probe::
 std::string remedy_text(const Style& style, const Opened& opened, lab::Remedy remedy,
                         const mend::Mending* mending, bool is_service);
 
+/// Where a question is written as packets.
+struct CaptureOptions {
+    std::string file; ///< empty: nowhere
+    std::vector<std::string> at;
+    bool replace = false;
+};
+
+/// Adds `--capture`, `--at` and `--replace`.
+void add_capture_options(CLI::App& command, CaptureOptions& options);
+
+/// The NICs and switch ports of those names. Throws NotAsked if the lab has not all.
+std::vector<probe::Spot> spots_of(const lab::Lab& lab, const std::vector<std::string>& names);
+
+/// Collects what is asked, if it is to be written.
+class Capturing {
+  public:
+    Capturing(const lab::Lab& lab, const CaptureOptions& options);
+
+    /// What is seen of one more exchange, `after` the first.
+    void add(const routing::Settled& settled, const probe::Exchange& exchange,
+             probe::Microseconds after = {}, probe::Microseconds interval = std::chrono::seconds(1),
+             int first = 1);
+    /// Writes the file; a line that says so, or nothing.
+    std::string write(const Style& style);
+
+  private:
+    const lab::Lab& lab_;
+    const CaptureOptions& options_;
+    probe::Sightings seen_;
+};
+
 /// The options of ping, trace and connect.
 struct QuestionOptions {
+    CaptureOptions capture;
     PlanOptions plan;
     std::vector<std::string> words; ///< [PLAN] FROM TO, as given
     std::string from;
@@ -257,6 +289,8 @@ void add_neighbours(CLI::App& app, Run& run);
 void add_ping(CLI::App& app, Run& run);
 void add_trace(CLI::App& app, Run& run);
 void add_connect(CLI::App& app, Run& run);
+void add_watch(CLI::App& app, Run& run);
+void add_live(CLI::App& app, Run& run);
 void add_verify(CLI::App& app, Run& run);
 void add_peerings(CLI::App& app, Run& run);
 void add_reach(CLI::App& app, Run& run);

@@ -6,8 +6,8 @@ _jackal() {
     COMPREPLY=()
 
     if [ "$COMP_CWORD" -eq 1 ]; then
-        COMPREPLY=($(compgen -W "addresses check compare connect demo draw edit export lsp machines mend names neighbours new peerings \
-            ping reach report routes serve sites sweep trace verify ways --help --version" -- "$current"))
+        COMPREPLY=($(compgen -W "addresses adopt check compare connect demo draw drift edit export live lsp machines mend names neighbours \
+            new peerings ping reach report routes serve sites sweep trace verify watch ways --help --version" -- "$current"))
         return
     fi
     case $previous in
@@ -40,7 +40,7 @@ _jackal() {
         [ "$command" = names ] && COMPREPLY=($(compgen -W "machines subnets sites" -- "$current"))
         return
         ;;
-    -o | --output) COMPREPLY=($(compgen -f -- "$current")) && return ;;
+    -o | --output | --capture | --ipfix) COMPREPLY=($(compgen -f -- "$current")) && return ;;
     esac
     if [[ $current == -* ]]; then
         COMPREPLY=($(compgen -W "$("${COMP_WORDS[0]}" "$command" --help 2>/dev/null |
@@ -74,7 +74,7 @@ _jackal() {
         previous=--way
     fi
     case $previous in
-    --around | --way)
+    --around | --way | --at)
         [ -n "$plan" ] && COMPREPLY=($(compgen -W "$("${COMP_WORDS[0]}" names "$plan" \
             --only machines 2>/dev/null)" -- "$current"))
         return
@@ -90,7 +90,7 @@ _jackal() {
         [ -n "$plan" ] && COMPREPLY+=($(compgen -W "$("${COMP_WORDS[0]}" names "$plan" \
             --only sites 2>/dev/null)" -- "$current"))
         ;;
-    ping | trace | connect | routes | neighbours)
+    ping | trace | connect | watch | routes | neighbours)
         [ -n "$plan" ] && COMPREPLY+=($(compgen -W "$("${COMP_WORDS[0]}" names "$plan" \
             --only machines 2>/dev/null)" -- "$current"))
         ;;

@@ -77,6 +77,8 @@ int main(int argc, char** argv) try {
     add_ping(app, run);
     add_trace(app, run);
     add_connect(app, run);
+    add_watch(app, run);
+    add_live(app, run);
     add_verify(app, run);
     add_peerings(app, run);
     add_reach(app, run);

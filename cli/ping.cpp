@@ -186,9 +186,14 @@ Outcome ask(const Style& style, QuestionOptions& question) {
     Opened opened = open_plan(question.plan);
     routing::Settled settled = settle(opened, question.plan);
     probe::PingQuestion asked = question_of(opened, question);
+    Capturing capturing(opened.lab, question.capture);
+    if (question.every_way && !question.capture.file.empty())
+        throw NotAsked("--capture is of one way; leave --every-way out");
     if (question.every_way)
         return ask_every_way(style, opened, question.plan, settled, asked);
     probe::PingAnswer answer = probe::ping(settled, asked);
+    capturing.add(settled, answer);
+    const std::string captured = capturing.write(style);
     auto mending = mending_of(opened, question, answer);
     const mend::Mending* mend = mending ? &*mending : nullptr;
     int status = answer.diagnosis ? status_no : status_well;
@@ -202,7 +207,7 @@ Outcome ask(const Style& style, QuestionOptions& question) {
                         }),
                 status};
     return {ping_text(style, opened, settled, answer, mend)
-                + uncut_text(style, opened, question.plan, answer),
+                + uncut_text(style, opened, question.plan, answer) + captured,
             status};
 }
 

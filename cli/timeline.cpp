@@ -221,11 +221,18 @@ Outcome ask_timeline(const Style& style, QuestionOptions& question,
     Opened opened = open_plan(question.plan);
     const probe::TimelineQuestion asked =
         timeline_question(opened.lab, question_of(opened, question), question.ping.count, options);
-    probe::Timeline timeline = probe::timeline(opened.lab, asked);
+    Capturing capturing(opened.lab, question.capture);
+    auto capture = [&](const routing::Settled& settled, const probe::Stretch& stretch) {
+        probe::Exchange exchange = stretch.answer;
+        exchange.sent = stretch.count;
+        capturing.add(settled, exchange, stretch.from, asked.interval, stretch.first + 1);
+    };
+    probe::Timeline timeline = probe::timeline(opened.lab, asked, capture);
+    const std::string captured = capturing.write(style);
     int status = timeline.received == 0 ? status_no : status_well;
     if (question.plan.json())
         return {exports::timeline_json(opened.lab, asked, timeline) + "\n", status};
-    return {timeline_text(style, opened, timeline, question, asked.interval), status};
+    return {timeline_text(style, opened, timeline, question, asked.interval) + captured, status};
 }
 
 } // namespace jackal::cli

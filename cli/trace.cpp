@@ -31,7 +31,15 @@ struct TraceCommand {
         Opened opened = open_plan(question.plan);
         routing::Settled settled = settle(opened, question.plan);
         probe::PingQuestion asked = question_of(opened, question);
-        probe::TraceAnswer answer = probe::trace(settled, asked);
+        Capturing capturing(opened.lab, question.capture);
+        int ttl = 0;
+        probe::TraceAnswer answer =
+            probe::trace(settled, asked, [&](const probe::Exchange& exchange) {
+                capturing.add(settled, exchange, std::chrono::seconds(ttl), std::chrono::seconds(1),
+                              ttl + 1);
+                ++ttl;
+            });
+        const std::string captured = capturing.write(style);
         auto mending = mending_of(opened, question, answer.ping);
         const mend::Mending* mend = mending ? &*mending : nullptr;
         int status = answer.ping.diagnosis ? status_no : status_well;
@@ -46,7 +54,7 @@ struct TraceCommand {
                             }),
                     status};
         return {trace_text(style, opened, answer, mend)
-                    + uncut_text(style, opened, question.plan, answer.ping),
+                    + uncut_text(style, opened, question.plan, answer.ping) + captured,
                 status};
     }
 };

@@ -32,7 +32,7 @@ set(CPACK_PACKAGE_VENDOR "Jackal")
 set(CPACK_DEBIAN_FILE_NAME DEB-DEFAULT)
 set(CPACK_DEBIAN_PACKAGE_SECTION net)
 set(CPACK_DEBIAN_PACKAGE_SHLIBDEPS ON)
-set(CPACK_DEBIAN_PACKAGE_RECOMMENDS "libfmt-dev, libgraphviz-dev, libyaml-dev, pkg-config") # to link the static library
+set(CPACK_DEBIAN_PACKAGE_RECOMMENDS "libfmt-dev, libgraphviz-dev, libtins-dev, libyaml-dev, pkg-config") # to link the static library
 # The program for clusters has a package of its own, as it needs MPI.
 set(CPACK_DEB_COMPONENT_INSTALL ON)
 set(CPACK_DEBIAN_UNSPECIFIED_PACKAGE_NAME jackal)

@@ -35,6 +35,13 @@ class Walk {
         header_.begins_flow = request == nullptr || packet.protocol == net::Protocol::udp;
     }
 
+    // As it comes in by a NIC of the first machine.
+    Journey run_in(lab::NicId by) {
+        header_.in = by;
+        header_.may_not_fit = true;
+        return run();
+    }
+
     Journey run() {
         while (visit())
             ;
@@ -144,6 +151,10 @@ class Walk {
 Journey walk(const routing::Settled& settled, MachineId sender, const Packet& packet,
              const Journey* request) {
     return Walk(settled, sender, packet, request).run();
+}
+
+Journey walk_in(const routing::Settled& settled, lab::NicId by, const Packet& packet) {
+    return Walk(settled, settled.lab().nics[by].machine, packet, nullptr).run_in(by);
 }
 
 Journey walk_error(const routing::Settled& settled, const Journey& failed, net::Address source) {

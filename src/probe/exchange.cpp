@@ -1,7 +1,7 @@
 #include "jackal/probe/exchange.h"
 
 #include "jackal/packet/source.h"
-#include "probe/links.h"
+#include "probe/chance.h"
 #include "probe/names.h"
 #include "probe/request.h"
 
@@ -27,25 +27,6 @@ std::vector<net::Address> other_destinations(const Lab& lab, const Exchange& exc
 }
 
 namespace {
-
-// SplitMix64 (Steele, Lea, Flood 2014): small, seeded by any number.
-class Random {
-  public:
-    explicit Random(std::uint64_t seed) : state_(seed) {}
-
-    // Uniform in [0, 1).
-    double next() {
-        std::uint64_t z = state_ += 0x9e3779b97f4a7c15;
-        z = (z ^ z >> 30) * 0xbf58476d1ce4e5b9;
-        z = (z ^ z >> 27) * 0x94d049bb133111eb;
-        return static_cast<double>((z ^ z >> 31) >> 11) * 0x1.0p-53;
-    }
-
-  private:
-    std::uint64_t state_;
-};
-
-constexpr int reply_start_ttl = 64;
 
 // Whether the sender knows an error for one about its packet: pings by their number alone, services
 // by addresses and ports.
@@ -148,17 +129,8 @@ class Exchanger {
                              .machine = answer_.out->last_machine(),
                              .from = answer_.back->flow.source};
         } else {
-            packet::Packet reply{.source = flow.source,
-                                 .destination = flow.destination,
-                                 .ttl = reply_start_ttl,
-                                 .size_bytes = answer_.out->packet.size_bytes,
-                                 .is_reply = flow.protocol == net::Protocol::icmp,
-                                 .asked_by = question().service ? lab::NicId{}
-                                                                : answer_.out->steps.back().in,
-                                 .protocol = flow.protocol,
-                                 .source_port = flow.source_port,
-                                 .destination_port = flow.destination_port,
-                                 .shares = question().shares[1]};
+            packet::Packet reply = answer_to(*answer_.out, answer_.out->packet.size_bytes);
+            reply.shares = question().shares[1];
             answer_.back =
                 packet::walk(settled_, answer_.out->last_machine(), reply, &*answer_.out);
         }
@@ -191,19 +163,14 @@ class Exchanger {
     }
 
     void sample() {
-        Random random(question().seed);
+        Chance chance(question().seed);
         Microseconds fixed = travel_time(lab_, *answer_.out) + travel_time(lab_, *answer_.back);
         Microseconds total{0};
         for (int i = 0; i < answer_.sent; ++i) {
             Microseconds time = fixed;
-            bool lost = false;
-            auto cross = [&](const lab::Link& link) {
-                lost |= random.next() < link.loss;
-                time += Microseconds(link.jitter) * random.next();
-            };
-            each_link(lab_, *answer_.out, cross);
-            each_link(lab_, *answer_.back, cross);
-            if (lost)
+            const bool asked = chance.pass(lab_, *answer_.out, time);
+            const bool answered = chance.pass(lab_, *answer_.back, time);
+            if (!asked || !answered)
                 continue;
             RoundTrip& trip = answer_.round_trip;
             trip.min = answer_.received == 0 ? time : std::min(trip.min, time);

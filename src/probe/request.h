@@ -17,6 +17,21 @@ constexpr unsigned packet_bytes(net::Family family, net::Protocol protocol,
     return ip_header + (protocol == net::Protocol::tcp ? syn : icmp_header + payload_bytes);
 }
 
+/// What the last machine of a request sends back: it starts with the usual TTL, and goes out by the
+/// NIC that a ping came in by where that is preferred.
+inline packet::Packet answer_to(const packet::Journey& request, unsigned size_bytes) {
+    const net::Flow flow = request.flow.reversed();
+    const bool is_ping = flow.protocol == net::Protocol::icmp;
+    return {.source = flow.source,
+            .destination = flow.destination,
+            .size_bytes = size_bytes,
+            .is_reply = is_ping,
+            .asked_by = is_ping ? request.steps.back().in : lab::NicId{},
+            .protocol = flow.protocol,
+            .source_port = flow.source_port,
+            .destination_port = flow.destination_port};
+}
+
 /// The addresses that a question is asked from and to; no destination if the ends have no address
 /// family in common, no source if the sender has none to send from.
 struct Ends {

@@ -4,7 +4,6 @@
 
 #include <algorithm>
 #include <cmath>
-#include <memory>
 #include <set>
 
 namespace jackal::probe {
@@ -30,14 +29,18 @@ namespace {
 
 class Clock {
   public:
-    Clock(const Lab& lab, const TimelineQuestion& question)
-        : lab_(lab), question_(question), tables_(lab) {
+    using Each = std::function<void(const routing::Settled&, const Stretch&)>;
+
+    Clock(const Lab& lab, const TimelineQuestion& question, const Each& each)
+        : lab_(lab), question_(question), each_(each), course_(lab) {
         timeline_.events = question.events;
-        std::ranges::stable_sort(timeline_.events, {}, &TimelineEvent::at);
     }
 
     Timeline run() {
-        prepare();
+        std::ranges::stable_sort(timeline_.events, {}, &TimelineEvent::at);
+        for (const TimelineEvent& event : timeline_.events)
+            course_.happen(event);
+        timeline_.turns = course_.turns();
         Microseconds end = question_.interval * question_.count;
         std::set<Microseconds> moments{Microseconds{0}};
         for (const TimelineEvent& event : timeline_.events)
@@ -52,43 +55,6 @@ class Clock {
     }
 
   private:
-    // What works after each event, what machines then learn, and when each of them does.
-    void prepare() {
-        conditions_.emplace_back(lab_);
-        learned_.push_back(tables_.learn(conditions_.front()));
-        std::vector<routing::Cut> cuts;
-        for (std::size_t i = 0; i < timeline_.events.size(); ++i) {
-            const TimelineEvent& event = timeline_.events[i];
-            if (event.mends)
-                std::erase(cuts, event.what);
-            else
-                cuts.push_back(event.what);
-            routing::Condition now(lab_);
-            for (const routing::Cut& cut : cuts)
-                now.apply(cut);
-            learned_.push_back(tables_.learn(now));
-            auto times = routing::Convergence(lab_, *learned_[i], conditions_.back())
-                             .to(*learned_[i + 1], now);
-            for (lab::MachineId id : lab_.machines.ids())
-                if (times[id.row])
-                    timeline_.turns.push_back({event.at + *times[id.row], id, i});
-            conditions_.push_back(std::move(now));
-        }
-        std::ranges::stable_sort(timeline_.turns, {}, &Turn::at);
-    }
-
-    routing::Settled at(Microseconds moment) const {
-        std::size_t happened = 0;
-        while (happened < timeline_.events.size() && timeline_.events[happened].at <= moment)
-            ++happened;
-        std::vector<std::uint32_t> knows(lab_.machines.size(), 0);
-        for (const Turn& turn : timeline_.turns)
-            if (turn.at <= moment)
-                knows[turn.machine.row] =
-                    std::max(knows[turn.machine.row], static_cast<std::uint32_t>(turn.event + 1));
-        return routing::settle_mixed(lab_, conditions_[happened], learned_, std::move(knows));
-    }
-
     // The pings that are sent from one moment until the other.
     void ask(Microseconds from, Microseconds until) {
         auto number = [&](Microseconds moment) {
@@ -98,7 +64,7 @@ class Clock {
         int count = std::min(number(until), question_.count) - first;
         if (count <= 0)
             return;
-        routing::Settled settled = at(from);
+        routing::Settled settled = course_.at(from);
         forget(settled.condition(), question_.interval * first);
         Stretch next{.first = first,
                      .count = count,
@@ -115,6 +81,8 @@ class Clock {
             });
         }
         add(next);
+        if (each_)
+            each_(settled, next);
         remember(next);
         if (forgets)
             ask(next.until, until);
@@ -221,17 +189,17 @@ class Clock {
 
     const Lab& lab_;
     const TimelineQuestion& question_;
-    routing::Tables tables_;
+    const Each& each_;
+    Course course_;
     Timeline timeline_;
-    std::vector<Kept> kept_;                                       // of the flow of the pings
-    std::vector<routing::Condition> conditions_;                   // before, and after each event
-    std::vector<std::shared_ptr<const routing::Learned>> learned_; // the same
+    std::vector<Kept> kept_; // of the flow of the pings
 };
 
 } // namespace
 
-Timeline timeline(const Lab& lab, const TimelineQuestion& question) {
-    return Clock(lab, question).run();
+Timeline timeline(const Lab& lab, const TimelineQuestion& question,
+                  const std::function<void(const routing::Settled&, const Stretch&)>& each) {
+    return Clock(lab, question, each).run();
 }
 
 } // namespace jackal::probe

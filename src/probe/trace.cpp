@@ -5,11 +5,13 @@ namespace jackal::probe {
 namespace {
 
 TraceHop hop(const routing::Settled& settled, const PingQuestion& question, int ttl,
-             packet::Ending& ending) {
+             packet::Ending& ending, const std::function<void(const Exchange&)>& each) {
     PingQuestion probe = question;
     probe.ttl = ttl;
     probe.count = 1;
     PingAnswer answer = ping(settled, probe);
+    if (each)
+        each(answer);
     const packet::Journey& out = *answer.out;
     ending = out.ending;
     TraceHop result{.ttl = ttl, .machine = out.last_machine()};
@@ -27,14 +29,15 @@ TraceHop hop(const routing::Settled& settled, const PingQuestion& question, int 
 
 } // namespace
 
-TraceAnswer trace(const routing::Settled& settled, const PingQuestion& question) {
+TraceAnswer trace(const routing::Settled& settled, const PingQuestion& question,
+                  const std::function<void(const Exchange&)>& each) {
     TraceAnswer answer;
     answer.ping = ping(settled, question);
     if (!answer.ping.out) // there is nothing to send, or nowhere to send it
         return answer;
     packet::Ending ending = packet::Ending::ttl_expired;
     for (int ttl = 1; ttl <= question.ttl && ending == packet::Ending::ttl_expired; ++ttl)
-        answer.hops.push_back(hop(settled, question, ttl, ending));
+        answer.hops.push_back(hop(settled, question, ttl, ending, each));
     return answer;
 }
 

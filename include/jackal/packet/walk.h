@@ -68,6 +68,9 @@ struct JACKAL_API Journey {
 JACKAL_API Journey walk(const routing::Settled& settled, lab::MachineId sender,
                         const Packet& packet, const Journey* request = nullptr);
 
+/// What becomes of a packet that comes in by a NIC, whoever has sent it there.
+JACKAL_API Journey walk_in(const routing::Settled& settled, lab::NicId by, const Packet& packet);
+
 /// What becomes of the ICMP error that the last machine of `failed` sends from `source`. It is let
 /// through, and turned back by translations, as the packet it tells of was (RFC 5508 section 4).
 JACKAL_API Journey walk_error(const routing::Settled& settled, const Journey& failed,

@@ -7,21 +7,16 @@
 //                                      .events = {{std::chrono::seconds(3), false, "a--b"}}};
 //     probe::Timeline timeline = probe::timeline(lab, question);
 //
-// A moment is asked like any lab: with what works then, and with what each machine knows then,
-// which is what it knew before until the news of the change reach it (routing/convergence.h).
+// A moment is asked like any lab, as course.h has it then.
 // Leases and records of translations are kept throughout.
 #pragma once
 
+#include "jackal/probe/course.h"
 #include "jackal/probe/ping.h"
-#include "jackal/routing/convergence.h"
+
+#include <functional>
 
 namespace jackal::probe {
-
-struct TimelineEvent {
-    Microseconds at{0};
-    bool mends = false; ///< undoes all cuts of `what` so far
-    routing::Cut what;
-};
 
 struct TimelineQuestion {
     PingQuestion ping; ///< its count is not used
@@ -40,13 +35,6 @@ struct Stretch {
     PingAnswer answer;     ///< of all of them; its journeys are their way
 };
 
-/// A machine that goes by new tables.
-struct Turn {
-    Microseconds at{0};
-    lab::MachineId machine;
-    std::size_t event = 0; ///< in TimelineQuestion::events, sorted by time
-};
-
 struct Timeline {
     std::vector<TimelineEvent> events; ///< by time
     std::vector<Stretch> stretches;
@@ -58,7 +46,10 @@ struct Timeline {
     JACKAL_API Microseconds longest_outage() const;
 };
 
-/// What comes of the pings. `lab` is the one that the cuts are of.
-JACKAL_API Timeline timeline(const lab::Lab& lab, const TimelineQuestion& question);
+/// What comes of the pings. `lab` is the one that the cuts are of. `each` is told of all pings that
+/// are asked at once, with the lab as they meet it.
+JACKAL_API Timeline
+timeline(const lab::Lab& lab, const TimelineQuestion& question,
+         const std::function<void(const routing::Settled&, const Stretch&)>& each = {});
 
 } // namespace jackal::probe

@@ -4,6 +4,8 @@
 #include "jackal/api.h"
 #include "jackal/probe/ping.h"
 
+#include <functional>
+
 namespace jackal::probe {
 
 struct TraceHop {
@@ -19,7 +21,9 @@ struct TraceAnswer {
     PingAnswer ping;            ///< of the same question, with its cause and remedy
 };
 
-/// Sends packets with TTL 1, 2, … up to question.ttl and tells who answers each.
-JACKAL_API TraceAnswer trace(const routing::Settled& settled, const PingQuestion& question);
+/// Sends packets with TTL 1, 2, … up to question.ttl and tells who answers each. `each` is told of
+/// what comes of every one.
+JACKAL_API TraceAnswer trace(const routing::Settled& settled, const PingQuestion& question,
+                             const std::function<void(const Exchange&)>& each = {});
 
 } // namespace jackal::probe

@@ -1,0 +1,739 @@
+#include "jackal/export/wire.h"
+
+#include "export/wire/answers.h"
+#include "export/wire/packets.h"
+#include "export/wire/stream.h"
+#include "probe/chance.h"
+#include "probe/request.h"
+
+#include <algorithm>
+#include <map>
+#include <queue>
+#include <set>
+#include <tins/tins.h>
+#include <type_traits>
+
+namespace jackal::exports {
+
+using lab::Lab;
+using lab::MachineId;
+using lab::NicId;
+using packet::Journey;
+using probe::Microseconds;
+
+namespace {
+
+net::Address address_of(Tins::IPv4Address address) {
+    return *net::parse_address(address.to_string());
+}
+net::Address address_of(const Tins::IPv6Address& address) {
+    std::uint64_t halves[2] = {0, 0};
+    std::size_t i = 0;
+    for (std::uint8_t byte : address) {
+        halves[i / 8] = halves[i / 8] << 8 | byte;
+        ++i;
+    }
+    return {halves[0], halves[1]};
+}
+net::Mac mac_of(const Tins::HWAddress<6>& address) {
+    std::uint64_t bits = 0;
+    for (std::uint8_t byte : address)
+        bits = bits << 8 | byte;
+    return {bits};
+}
+
+// A packet of the computer, whole.
+struct Incoming {
+    packet::Packet packet;
+    const Tins::PDU* content = nullptr; // behind the IP header
+    Bytes bytes;                        // from its IP header on
+};
+
+} // namespace
+
+class Wire::Simulation {
+  public:
+    Simulation(const Lab& lab, const std::vector<NicId>& nics, std::uint64_t seed)
+        : lab_(lab), nics_(nics.begin(), nics.end()), nic_(nics.front()),
+          self_(lab.nics[nic_].machine), course_(lab), chance_(seed),
+          settled_(course_.at(Microseconds(0))) {}
+
+    void happen(Microseconds now, bool mends, const routing::Cut& what) {
+        course_.happen({now, mends, what});
+        settle(now);
+    }
+    const probe::Course& course() const { return course_; }
+    const Count& count() const { return count_; }
+
+    void receive(Microseconds now, NicId by, std::span<const std::uint8_t> frame) {
+        ++count_.received;
+        nic_ = by;
+        catch_up(now);
+        now_ = now;
+        try {
+            const Tins::EthernetII ethernet(frame.data(), static_cast<std::uint32_t>(frame.size()));
+            if (const auto* arp = ethernet.find_pdu<Tins::ARP>())
+                return answer_arp(*arp);
+            if (const auto* ip = ethernet.find_pdu<Tins::IP>())
+                return ip->is_fragmented() ? take_piece(ethernet, *ip)
+                                           : take(ethernet, *ip, ip->tot_len());
+            if (const auto* ip = ethernet.find_pdu<Tins::IPv6>())
+                return take(ethernet, *ip);
+        } catch (const std::exception&) {
+            // What is no packet is not understood by a machine either.
+        }
+    }
+
+    void serve(MachineId machine, std::uint16_t port) { served_.emplace(machine, port); }
+
+    std::vector<Heard> heard() {
+        std::vector<Heard> all;
+        for (auto connection = connections_.begin(); connection != connections_.end();) {
+            Connection& c = connection->second;
+            Heard heard{.connection = c.number,
+                        .machine = c.request.last_machine(),
+                        .port = c.request.flow.destination_port,
+                        .is_new = std::exchange(c.is_new, false),
+                        .bytes = c.stream.received(),
+                        .has_finished = c.stream.peer_has_finished() && !c.has_told_end,
+                        .is_over = c.stream.is_over()};
+            c.has_told_end = c.has_told_end || heard.has_finished;
+            const bool is_over = heard.is_over;
+            if (heard.is_new || !heard.bytes.empty() || heard.has_finished || is_over)
+                all.push_back(std::move(heard));
+            connection = is_over ? connections_.erase(connection) : std::next(connection);
+        }
+        return all;
+    }
+
+    std::size_t room(std::uint64_t number) {
+        Connection* connection = connection_of(number);
+        return connection == nullptr ? 0 : connection->stream.room();
+    }
+    void say(std::uint64_t number, std::span<const std::uint8_t> bytes) {
+        if (Connection* connection = connection_of(number))
+            connection->stream.send(bytes);
+    }
+    void finish(std::uint64_t number, bool breaks_off) {
+        Connection* connection = connection_of(number);
+        if (connection != nullptr)
+            breaks_off ? connection->stream.reset() : connection->stream.finish();
+    }
+
+    std::vector<Given> due(Microseconds now) {
+        for (auto& [flow, connection] : connections_)
+            flush(connection, now);
+        std::vector<Given> frames;
+        while (!on_way_.empty() && on_way_.top().at <= now) {
+            frames.push_back({on_way_.top().nic, on_way_.top().bytes});
+            on_way_.pop();
+            ++count_.given;
+        }
+        return frames;
+    }
+
+    std::optional<Microseconds> next() const {
+        std::optional<Microseconds> next;
+        if (!on_way_.empty())
+            next = on_way_.top().at;
+        for (const auto& [flow, connection] : connections_)
+            if (const auto wakes = connection.stream.wakes(); wakes && (!next || *wakes < *next))
+                next = wakes;
+        return next;
+    }
+
+  private:
+    // Machines that have come to know something since go by it.
+    void catch_up(Microseconds now) {
+        const auto& turns = course_.turns();
+        const bool has_turned = std::ranges::any_of(turns, [&](const probe::Turn& turn) {
+            return turn.at > settled_at_ && turn.at <= now;
+        });
+        if (has_turned)
+            settle(now);
+        settled_at_ = std::max(settled_at_, now);
+    }
+
+    void settle(Microseconds now) {
+        settled_ = course_.at(now);
+        settled_at_ = now;
+        takers_.clear();
+    }
+
+    // --- frames to the computer ------------------------------------------------------------------
+
+    struct OnWay {
+        Microseconds at{0};
+        std::uint64_t number = 0; // frames of one moment keep their order
+        NicId nic;
+        Bytes bytes;
+
+        bool operator<(const OnWay& other) const {
+            return std::pair(other.at, other.number) < std::pair(at, number);
+        }
+    };
+
+    void give(Microseconds at, NicId nic, Bytes bytes) {
+        constexpr std::size_t most_on_way = 16'384;
+        if (on_way_.size() >= most_on_way) {
+            ++count_.dropped;
+            return;
+        }
+        on_way_.push({at, number_++, nic, std::move(bytes)});
+    }
+
+    bool is_up() const {
+        return settled_.condition().machine_on(self_) && settled_.condition().nic_up(nic_);
+    }
+
+    // --- neighbours ------------------------------------------------------------------------------
+
+    std::vector<NicId> answering(net::Address asked) const {
+        std::vector<NicId> nics;
+        if (is_up())
+            settled_.answering(nic_, lab_.owners_of(asked), nics);
+        return nics;
+    }
+
+    void answer_arp(const Tins::ARP& arp) {
+        const net::Address asked = address_of(arp.target_ip_addr());
+        const net::Address asker = address_of(arp.sender_ip_addr());
+        if (arp.opcode() != Tins::ARP::REQUEST || asked == asker)
+            return;
+        for (NicId nic : answering(asked)) {
+            Tins::ARP answer(arp.sender_ip_addr(), arp.target_ip_addr(), arp.sender_hw_addr(),
+                             to_hardware(lab_.nics[nic].mac));
+            answer.opcode(Tins::ARP::REPLY);
+            Tins::EthernetII frame =
+                Tins::EthernetII(arp.sender_hw_addr(), to_hardware(lab_.nics[nic].mac)) / answer;
+            give(now_ + probe::time_per_machine, nic_, frame.serialize());
+        }
+    }
+
+    void answer_solicitation(const Tins::EthernetII& ethernet, const Tins::IPv6& ip,
+                             const Tins::ICMPv6& asks) {
+        const net::Address asked = address_of(asks.target_addr());
+        const bool is_probe = address_of(ip.src_addr()) == net::Address(); // RFC 4862 section 5.4
+        for (NicId nic : answering(asked)) {
+            Tins::ICMPv6 answer(Tins::ICMPv6::NEIGHBOUR_ADVERT);
+            answer.target_addr(asks.target_addr());
+            answer.target_link_layer_addr(to_hardware(lab_.nics[nic].mac));
+            answer.solicited(is_probe ? 0 : 1);
+            answer.override(1);
+            answer.router(lab_.machines[lab_.nics[nic].machine].forwards ? 1 : 0);
+            Tins::IPv6 packet(is_probe ? Tins::IPv6Address("ff02::1") : ip.src_addr(),
+                              asks.target_addr());
+            packet.hop_limit(255);
+            Tins::EthernetII frame(ethernet.src_addr(), to_hardware(lab_.nics[nic].mac));
+            give(now_ + probe::time_per_machine, nic_, (frame / packet / answer).serialize());
+        }
+    }
+
+    // --- packets of the computer -----------------------------------------------------------------
+
+    // Pieces of a packet count as large as the largest of them, and arrive with the last.
+    void take_piece(const Tins::EthernetII& ethernet, const Tins::IP& ip) {
+        constexpr std::size_t most_pieces = 4096; // of packets that are not whole yet
+        if (++pieces_ > most_pieces) {
+            reassembler_.clear_streams();
+            pieces_ = 1;
+        }
+        largest_piece_ = std::max<unsigned>(largest_piece_, ip.tot_len());
+        Tins::EthernetII frame = ethernet;
+        if (reassembler_.process(frame) != Tins::IPv4Reassembler::REASSEMBLED)
+            return;
+        const unsigned size_bytes = std::exchange(largest_piece_, 0);
+        take(frame, frame.rfind_pdu<Tins::IP>(), size_bytes);
+    }
+
+    void take(const Tins::EthernetII& ethernet, const Tins::IP& ip, unsigned size_bytes) {
+        Incoming in;
+        in.bytes = const_cast<Tins::IP&>(ip).serialize();
+        in.content = ip.inner_pdu();
+        in.packet = {.source = address_of(ip.src_addr()),
+                     .destination = address_of(ip.dst_addr()),
+                     .ttl = ip.ttl(),
+                     .size_bytes = size_bytes,
+                     .is_reply = (ip.flags() & Tins::IP::DONT_FRAGMENT) == 0};
+        if (const auto* udp = ip.find_pdu<Tins::UDP>(); udp && udp->dport() == dhcp_server_port)
+            return answer_lease(*udp);
+        pass(ethernet, in);
+    }
+
+    void take(const Tins::EthernetII& ethernet, const Tins::IPv6& ip) {
+        if (const auto* icmp = ip.find_pdu<Tins::ICMPv6>();
+            icmp && icmp->type() == Tins::ICMPv6::NEIGHBOUR_SOLICIT)
+            return answer_solicitation(ethernet, ip, *icmp);
+        constexpr unsigned header = 40;
+        Incoming in;
+        in.bytes = const_cast<Tins::IPv6&>(ip).serialize();
+        in.content = ip.inner_pdu();
+        in.packet = {.source = address_of(ip.src_addr()),
+                     .destination = address_of(ip.dst_addr()),
+                     .ttl = ip.hop_limit(),
+                     .size_bytes = header + ip.payload_length()};
+        pass(ethernet, in);
+    }
+
+    // The NIC that the frame is for: on the segment, with that MAC.
+    NicId taker(net::Mac mac) const {
+        if (mac.is_multicast() || !is_up())
+            return {};
+        const std::uint32_t domain = settled_.wiring().domain(lab_, nic_);
+        for (const lab::SegmentId segment : lab_.segments.ids())
+            for (NicId nic : lab_.segments[segment].nics)
+                if (!nics_.contains(nic) && lab_.nics[nic].mac == mac
+                    && settled_.condition().nic_up(nic)
+                    && settled_.condition().machine_on(lab_.nics[nic].machine)
+                    && settled_.wiring().domain(lab_, nic) == domain)
+                    return nic;
+        return {};
+    }
+
+    void pass(const Tins::EthernetII& ethernet, Incoming& in) {
+        const net::Mac mac = mac_of(ethernet.dst_addr());
+        auto known = takers_.find({nic_, mac.bits});
+        if (known == takers_.end()) {
+            constexpr std::size_t most_known = 4096;
+            if (takers_.size() > most_known)
+                takers_.clear();
+            known = takers_.emplace(std::pair(nic_, mac.bits), taker(mac)).first;
+        }
+        const NicId by = known->second;
+        if (!by || !add_ports(in))
+            return;
+        const Journey journey = packet::walk_in(settled_, by, in.packet);
+        Microseconds at = now_;
+        if (!chance_.pass(lab_, journey, at))
+            return;
+        at += probe::travel_time(lab_, journey) + probe::time_per_machine;
+        if (journey.ending == packet::Ending::delivered)
+            arrive(in, journey, at);
+        else
+            tell_error(in, journey, packet::icmp_error(journey.ending), at);
+    }
+
+    // What the packet bears; false if machines would not know what it is.
+    static bool add_ports(Incoming& in) {
+        if (in.content == nullptr)
+            return false;
+        packet::Packet& packet = in.packet;
+        if (const auto* tcp = in.content->find_pdu<Tins::TCP>()) {
+            packet.protocol = net::Protocol::tcp;
+            packet.source_port = tcp->sport();
+            packet.destination_port = tcp->dport();
+        } else if (const auto* udp = in.content->find_pdu<Tins::UDP>()) {
+            packet.protocol = net::Protocol::udp;
+            packet.source_port = udp->sport();
+            packet.destination_port = udp->dport();
+        } else {
+            const auto* icmp = in.content->find_pdu<Tins::ICMP>();
+            const auto* icmpv6 = in.content->find_pdu<Tins::ICMPv6>();
+            return (icmp != nullptr && icmp->type() == Tins::ICMP::ECHO_REQUEST)
+                   || (icmpv6 != nullptr && icmpv6->type() == Tins::ICMPv6::ECHO_REQUEST);
+        }
+        return true;
+    }
+
+    // --- answers ---------------------------------------------------------------------------------
+
+    void arrive(const Incoming& in, const Journey& request, Microseconds at) {
+        if (const auto* tcp = in.content->find_pdu<Tins::TCP>())
+            return answer_segment(in, *tcp, request, at);
+        if (const auto* udp = in.content->find_pdu<Tins::UDP>())
+            return answer_datagram(in, *udp, request, at);
+        if (const auto* icmp = in.content->find_pdu<Tins::ICMP>()) {
+            Tins::ICMP reply = *icmp;
+            reply.type(Tins::ICMP::ECHO_REPLY);
+            return answer(request, reply, static_cast<unsigned>(in.bytes.size()), at);
+        }
+        Tins::ICMPv6 reply = *in.content->find_pdu<Tins::ICMPv6>();
+        reply.type(Tins::ICMPv6::ECHO_REPLY);
+        answer(request, reply, static_cast<unsigned>(in.bytes.size()), at);
+    }
+
+    // Sends what the far end says, by its way back.
+    void answer(const Journey& request, const Tins::PDU& content, unsigned size_bytes,
+                Microseconds at) {
+        const packet::Packet reply = probe::answer_to(request, size_bytes);
+        const Journey back = packet::walk(settled_, request.last_machine(), reply, &request);
+        deliver(back, content, at);
+    }
+
+    // To the computer, if the journey got there by the wire.
+    void deliver(const Journey& back, const Tins::PDU& content, Microseconds at) {
+        if (back.ending != packet::Ending::delivered || back.last_machine() != self_
+            || back.steps.size() < 2 || !nics_.contains(back.steps.back().in))
+            return;
+        if (!chance_.pass(lab_, back, at))
+            return;
+        at += probe::travel_time(lab_, back) - probe::time_per_machine;
+        const NicId last = back.steps[back.steps.size() - 2].out;
+        home_ = back.steps.back().in;
+        unsigned mtu = lab_.nics[home_].mtu_bytes;
+        for (const packet::Step& step : back.steps)
+            if (step.out)
+                mtu = std::min<unsigned>(mtu, lab_.nics[step.out].mtu_bytes);
+        const Tins::EthernetII ethernet(to_hardware(lab_.nics[home_].mac),
+                                        to_hardware(lab_.nics[last].mac));
+        if (back.flow.source.family() == net::Family::ipv4)
+            give_ipv4(ethernet, back, content, mtu, at);
+        else
+            give_ipv6(ethernet, back, content, mtu, at);
+    }
+
+    void give_ipv4(const Tins::EthernetII& ethernet, const Journey& back, const Tins::PDU& content,
+                   unsigned mtu, Microseconds at) {
+        Tins::IP ip(to_ipv4(back.flow.destination), to_ipv4(back.flow.source));
+        ip.ttl(static_cast<std::uint8_t>(back.ttl_left));
+        ip.id(static_cast<std::uint16_t>(++packet_id_));
+        ip.inner_pdu(content);
+        give_pieces(ethernet, ip, mtu - 20, at, [&](const Bytes& whole, const auto& piece) {
+            return piece_of(ip, whole, piece);
+        });
+    }
+
+    // The packet, in pieces if there is no `room` for all that stands behind its header.
+    template <class Ip, class Piece>
+    void give_pieces(const Tins::EthernetII& ethernet, const Ip& ip, unsigned room, Microseconds at,
+                     Piece make) {
+        Ip packet = ip;
+        const Bytes whole = packet.serialize();
+        const auto bytes = static_cast<unsigned>(whole.size()) - ip.header_size();
+        if (bytes <= room)
+            return give(at, home_, Tins::EthernetII(ethernet / packet).serialize());
+        const unsigned fragment_header = std::is_same_v<Ip, Tins::IPv6> ? 8 : 0;
+        const unsigned step = (room - fragment_header) / 8 * 8;
+        for (unsigned first = 0; first < bytes; first += step) {
+            const probe::Fragment piece{.first_byte = first,
+                                        .bytes = std::min(step, bytes - first),
+                                        .whole_bytes = bytes,
+                                        .is_last = first + step >= bytes};
+            give(at, home_, Tins::EthernetII(ethernet / make(whole, piece)).serialize());
+        }
+    }
+
+    void give_ipv6(const Tins::EthernetII& ethernet, const Journey& back, const Tins::PDU& content,
+                   unsigned mtu, Microseconds at) {
+        Tins::IPv6 ip(to_ipv6(back.flow.destination), to_ipv6(back.flow.source));
+        ip.hop_limit(static_cast<std::uint8_t>(back.ttl_left));
+        ip.inner_pdu(content);
+        ++packet_id_;
+        give_pieces(ethernet, ip, mtu - 40, at, [&](const Bytes& whole, const auto& piece) {
+            return piece_of(ip, whole, piece, packet_id_);
+        });
+    }
+
+    // --- errors ----------------------------------------------------------------------------------
+
+    void tell_error(const Incoming& in, const Journey& failed, packet::IcmpError error,
+                    Microseconds at) {
+        if (error == packet::IcmpError::none)
+            return;
+        const auto source = packet::error_source(settled_, failed);
+        if (!source)
+            return;
+        constexpr std::chrono::seconds asked_in_vain{3};
+        if (error == packet::IcmpError::host_unreachable)
+            at += asked_in_vain;
+        const Journey way = packet::walk_error(settled_, failed, *source);
+        const bool is_ipv4 = in.packet.source.family() == net::Family::ipv4;
+        Bytes told = in.bytes;
+        told[is_ipv4 ? 8 : 7] = static_cast<std::uint8_t>(failed.ttl_left);
+        if (is_ipv4)
+            sum_header(told);
+        const std::size_t most = is_ipv4 ? 548 : 1232; // RFC 1812 4.3.2.3, RFC 4443 2.4 (c)
+        told.resize(std::min(told.size(), most));
+        const unsigned mtu =
+            failed.steps.back().out ? lab_.nics[failed.steps.back().out].mtu_bytes : 0;
+        const Tins::RawPDU rest(told.begin(), told.end());
+        if (is_ipv4)
+            deliver(way, icmp_error(error, mtu) / rest, at);
+        else
+            deliver(way, icmpv6_error(error, mtu) / rest, at);
+    }
+
+    // The checksum of an IPv4 header (RFC 1071).
+    static void sum_header(Bytes& packet) {
+        packet[10] = packet[11] = 0;
+        std::uint32_t sum = 0;
+        const std::size_t length = std::size_t{packet[0]} % 16 * 4;
+        for (std::size_t i = 0; i + 1 < length; i += 2)
+            sum += static_cast<std::uint32_t>(packet[i] << 8 | packet[i + 1]);
+        while (sum >> 16 != 0)
+            sum = (sum & 0xffff) + (sum >> 16);
+        packet[10] = static_cast<std::uint8_t>(~sum >> 8);
+        packet[11] = static_cast<std::uint8_t>(~sum);
+    }
+
+    // --- services --------------------------------------------------------------------------------
+
+    bool listens(const Journey& request) const {
+        return lab_.listens(request.last_machine(),
+                            {request.flow.protocol, request.flow.destination_port});
+    }
+
+    void answer_datagram(const Incoming& in, const Tins::UDP& udp, const Journey& request,
+                         Microseconds at) {
+        if (!listens(request))
+            return tell_error(in, request, packet::IcmpError::port_unreachable, at);
+        Tins::UDP reply(udp.sport(), udp.dport());
+        constexpr std::uint16_t name_port = 53;
+        const auto* raw = udp.find_pdu<Tins::RawPDU>();
+        Bytes content = raw == nullptr ? Bytes{} : raw->payload();
+        if (request.flow.destination_port == name_port)
+            content = name_answer(lab_, content);
+        const unsigned headers = in.packet.source.family() == net::Family::ipv4 ? 28 : 48;
+        const auto size = headers + static_cast<unsigned>(content.size());
+        reply /= Tins::RawPDU(content.begin(), content.end());
+        answer(request, reply, size, at);
+    }
+
+    // Connections that the caller serves, by who asks whom.
+    using FlowWords = std::tuple<net::Address, std::uint16_t, net::Address, std::uint16_t>;
+    struct Connection {
+        std::uint64_t number = 0;
+        Journey request; // of the last segment
+        bool is_ipv4 = true;
+        Stream stream;
+        bool is_new = true;
+        bool has_told_end = false;
+    };
+
+    Connection* connection_of(std::uint64_t number) {
+        for (auto& [flow, connection] : connections_)
+            if (connection.number == number)
+                return &connection;
+        return nullptr;
+    }
+
+    void take_served(const Incoming& in, const Tins::TCP& tcp, const Journey& request,
+                     Microseconds at) {
+        const FlowWords flow{in.packet.source, tcp.sport(), in.packet.destination, tcp.dport()};
+        const bool opens = tcp.get_flag(Tins::TCP::SYN) != 0 && tcp.get_flag(Tins::TCP::ACK) == 0;
+        auto known = connections_.find(flow);
+        if (known == connections_.end()) {
+            constexpr std::size_t most_connections = 256;
+            if (!opens)
+                return refuse(in, tcp, request, at);
+            if (connections_.size() >= most_connections) // the oldest makes room
+                std::ranges::min_element(connections_, {}, [](const auto& entry) {
+                    return entry.second.number;
+                })->second.stream.reset();
+            if (connections_.size() >= 2 * most_connections)
+                return;
+            known = connections_
+                        .emplace(flow, Connection{.number = ++connection_number_,
+                                                  .request = request,
+                                                  .is_ipv4 = in.packet.source.family()
+                                                             == net::Family::ipv4,
+                                                  .stream = Stream(tcp.seq())})
+                        .first;
+        }
+        Connection& connection = known->second;
+        connection.request = request;
+        const auto* raw = tcp.find_pdu<Tins::RawPDU>();
+        connection.stream.take({.seq = tcp.seq(),
+                                .ack = tcp.ack_seq(),
+                                .syn = opens,
+                                .fin = tcp.get_flag(Tins::TCP::FIN) != 0,
+                                .rst = tcp.get_flag(Tins::TCP::RST) != 0,
+                                .window = tcp.window(),
+                                .data = raw == nullptr ? Bytes{} : raw->payload()},
+                               at);
+        flush(connection, at);
+    }
+
+    void flush(Connection& connection, Microseconds at) {
+        for (const Stream::Segment& segment : connection.stream.due(at)) {
+            const net::Flow& flow = connection.request.flow;
+            Tins::TCP tcp(flow.source_port, flow.destination_port);
+            tcp.flags(static_cast<std::uint16_t>(Tins::TCP::ACK | (segment.syn ? Tins::TCP::SYN : 0)
+                                                 | (segment.fin ? Tins::TCP::FIN : 0)
+                                                 | (segment.rst ? Tins::TCP::RST : 0)
+                                                 | (segment.data.empty() ? 0 : Tins::TCP::PSH)));
+            tcp.seq(segment.seq);
+            tcp.ack_seq(segment.ack);
+            tcp.window(segment.window);
+            if (segment.syn)
+                tcp.mss(Stream::segment_bytes);
+            const unsigned size = (connection.is_ipv4 ? 20 : 40) + tcp.header_size()
+                                  + static_cast<unsigned>(segment.data.size());
+            if (!segment.data.empty())
+                tcp /= Tins::RawPDU(segment.data.begin(), segment.data.end());
+            answer(connection.request, tcp, size, at);
+        }
+    }
+
+    // RFC 9293 section 3.5.2.
+    void refuse(const Incoming& in, const Tins::TCP& tcp, const Journey& request, Microseconds at) {
+        if (tcp.get_flag(Tins::TCP::RST) != 0)
+            return;
+        const bool acknowledges = tcp.get_flag(Tins::TCP::ACK) != 0;
+        Tins::TCP reply(tcp.sport(), tcp.dport());
+        reply.flags(acknowledges ? Tins::TCP::RST : Tins::TCP::RST | Tins::TCP::ACK);
+        reply.seq(acknowledges ? tcp.ack_seq() : 0);
+        reply.ack_seq(taken_with(tcp));
+        say(in, request, reply, "", at);
+    }
+
+    // The number behind all that the segment bears.
+    static std::uint32_t taken_with(const Tins::TCP& tcp) {
+        return tcp.seq() + data_bytes(tcp) + (tcp.get_flag(Tins::TCP::SYN) != 0 ? 1U : 0U)
+               + (tcp.get_flag(Tins::TCP::FIN) != 0 ? 1U : 0U);
+    }
+
+    // A connection is accepted, greeted with a line, and closed.
+    void answer_segment(const Incoming& in, const Tins::TCP& tcp, const Journey& request,
+                        Microseconds at) {
+        if (served_.contains({request.last_machine(), request.flow.destination_port}))
+            return take_served(in, tcp, request, at);
+        if (!listens(request))
+            return refuse(in, tcp, request, at);
+        if (tcp.get_flag(Tins::TCP::RST) != 0)
+            return;
+        const std::uint32_t took = taken_with(tcp);
+        const bool opens = tcp.get_flag(Tins::TCP::SYN) != 0 && tcp.get_flag(Tins::TCP::ACK) == 0;
+        Tins::TCP reply(tcp.sport(), tcp.dport());
+        reply.ack_seq(took);
+        // What the machine has sent so far is what is acknowledged: it needs no memory.
+        constexpr std::uint32_t first = 1000;
+        const std::string greeting = greeting_of(request);
+        if (opens) {
+            constexpr std::uint16_t segment_bytes = 1400;
+            reply.flags(Tins::TCP::SYN | Tins::TCP::ACK);
+            reply.seq(first);
+            reply.mss(segment_bytes);
+            return say(in, request, reply, "", at);
+        }
+        const std::uint32_t known = tcp.ack_seq() - first - 1; // of the greeting
+        reply.seq(tcp.ack_seq());
+        if (known < greeting.size()) {
+            reply.flags(Tins::TCP::FIN | Tins::TCP::ACK | Tins::TCP::PSH);
+            return say(in, request, reply, greeting.substr(known), at);
+        }
+        reply.flags(Tins::TCP::ACK);
+        if (took != tcp.seq())
+            say(in, request, reply, "", at);
+    }
+
+    std::string greeting_of(const Journey& request) const {
+        return lab_.machines[request.last_machine()].name + "\r\n";
+    }
+
+    static std::uint32_t data_bytes(const Tins::TCP& tcp) {
+        return tcp.inner_pdu() == nullptr ? 0 : tcp.inner_pdu()->size();
+    }
+
+    void say(const Incoming& in, const Journey& request, Tins::TCP reply, const std::string& text,
+             Microseconds at) {
+        const unsigned header = in.packet.source.family() == net::Family::ipv4 ? 20 : 40;
+        const auto size = static_cast<unsigned>(header + reply.header_size() + text.size());
+        if (!text.empty())
+            reply /= Tins::RawPDU(text);
+        answer(request, reply, size, at);
+    }
+
+    // --- leases ----------------------------------------------------------------------------------
+
+    static constexpr std::uint16_t dhcp_server_port = 67;
+    static constexpr std::uint16_t dhcp_client_port = 68;
+
+    void answer_lease(const Tins::UDP& udp) {
+        const lab::Lease* lease = lab_.leases.empty() ? nullptr : lab_.lease_of(nic_);
+        const auto* raw = udp.find_pdu<Tins::RawPDU>();
+        if (raw == nullptr || lease == nullptr || !lease->server || !is_up()
+            || lease->refusal != lab::Lease::Refusal::none
+            || !settled_.condition().nic_up(lease->server)
+            || settled_.wiring().domain(lab_, nic_)
+                   != settled_.wiring().domain(lab_, lease->server))
+            return;
+        const Tins::DHCP asks = raw->to<Tins::DHCP>();
+        const bool discovers = asks.type() == Tins::DHCP::DISCOVER;
+        if (!discovers && asks.type() != Tins::DHCP::REQUEST)
+            return;
+        const lab::InterfaceAddress* server = lab_.first_address(lease->server, net::Family::ipv4);
+        if (server == nullptr)
+            return;
+        Tins::DHCP answer;
+        answer.opcode(Tins::BootP::BOOTREPLY);
+        answer.htype(1);
+        answer.hlen(6);
+        answer.xid(asks.xid());
+        answer.chaddr(asks.chaddr());
+        answer.yiaddr(to_ipv4(lease->address));
+        answer.type(discovers ? Tins::DHCP::OFFER : Tins::DHCP::ACK);
+        answer.server_identifier(to_ipv4(server->address));
+        add_lease(answer, lab_, *lease);
+        answer.end();
+        const Tins::EthernetII frame(to_hardware(lab_.nics[nic_].mac),
+                                     to_hardware(lab_.nics[lease->server].mac));
+        const Tins::IP packet(Tins::IPv4Address("255.255.255.255"), to_ipv4(server->address));
+        give(now_ + probe::time_per_machine, nic_,
+             Tins::EthernetII(frame / packet / Tins::UDP(dhcp_client_port, dhcp_server_port)
+                              / answer)
+                 .serialize());
+    }
+
+    const Lab& lab_;
+    const std::set<NicId> nics_; // that the computer plays
+    NicId nic_;                  // by which what is looked at came
+    NicId home_;                 // to which what is answered goes
+    const MachineId self_;
+    probe::Course course_;
+    probe::Chance chance_;
+    routing::Settled settled_;
+    Microseconds settled_at_{0};
+    Microseconds now_{0};
+    std::map<std::pair<NicId, std::uint64_t>, NicId> takers_; // of a MAC, until something changes
+    std::priority_queue<OnWay> on_way_;
+    std::set<std::pair<MachineId, std::uint16_t>> served_;
+    std::map<FlowWords, Connection> connections_;
+    std::uint64_t connection_number_ = 0;
+    Tins::IPv4Reassembler reassembler_;
+    std::size_t pieces_ = 0;
+    unsigned largest_piece_ = 0;
+    std::uint64_t number_ = 0;
+    std::uint32_t packet_id_ = 0;
+    Count count_;
+};
+
+Wire::Wire(const Lab& lab, const std::vector<NicId>& nics, std::uint64_t seed)
+    : simulation_(std::make_unique<Simulation>(lab, nics, seed)) {}
+Wire::~Wire() = default;
+
+void Wire::happen(Microseconds now, bool mends, const routing::Cut& what) {
+    simulation_->happen(now, mends, what);
+}
+const probe::Course& Wire::course() const {
+    return simulation_->course();
+}
+void Wire::receive(Microseconds now, NicId by, std::span<const std::uint8_t> frame) {
+    simulation_->receive(now, by, frame);
+}
+void Wire::serve(MachineId machine, std::uint16_t port) {
+    simulation_->serve(machine, port);
+}
+std::vector<Wire::Heard> Wire::heard() {
+    return simulation_->heard();
+}
+std::size_t Wire::room(std::uint64_t connection) const {
+    return simulation_->room(connection);
+}
+void Wire::say(std::uint64_t connection, std::span<const std::uint8_t> bytes) {
+    simulation_->say(connection, bytes);
+}
+void Wire::finish(std::uint64_t connection, bool breaks_off) {
+    simulation_->finish(connection, breaks_off);
+}
+std::vector<Wire::Given> Wire::due(Microseconds now) {
+    return simulation_->due(now);
+}
+std::optional<Microseconds> Wire::next() const {
+    return simulation_->next();
+}
+Wire::Count Wire::count() const {
+    return simulation_->count();
+}
+
+} // namespace jackal::exports
