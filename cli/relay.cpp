@@ -94,7 +94,7 @@ void Relay::wait_for(const exports::Wire& wire, std::vector<pollfd>& files) cons
         short events = 0;
         if (!program.has_finished && wire.room(connection) != 0)
             events = static_cast<short>(events | POLLIN);
-        if (!program.unwritten.empty())
+        if (!program.unwritten.empty() || !program.is_reached)
             events = static_cast<short>(events | POLLOUT);
         files.push_back({program.socket.get(), events, 0});
     }
@@ -103,6 +103,8 @@ void Relay::wait_for(const exports::Wire& wire, std::vector<pollfd>& files) cons
 void Relay::pass(exports::Wire& wire) {
     hear(wire);
     for (auto& [connection, program] : programs_) {
+        if (!is_reached(connection, program, wire))
+            continue;
         write(connection, program, wire);
         read(connection, program, wire);
     }
@@ -129,13 +131,30 @@ void Relay::hear(exports::Wire& wire) {
     }
 }
 
+// The connection is accepted once the program has accepted its own, and refused as that is.
+bool Relay::is_reached(std::uint64_t connection, Program& program, exports::Wire& wire) {
+    pollfd file{program.socket.get(), POLLOUT, 0};
+    if (program.is_reached || program.has_finished || poll(&file, 1, 0) == 0)
+        return program.is_reached;
+    int error = 0;
+    socklen_t size = sizeof error;
+    getsockopt(program.socket.get(), SOL_SOCKET, SO_ERROR, &error, &size);
+    program.is_reached = error == 0;
+    program.has_finished = error != 0;
+    if (program.is_reached)
+        wire.accept(connection);
+    else
+        wire.finish(connection, true);
+    return program.is_reached;
+}
+
 void Relay::write(std::uint64_t connection, Program& program, exports::Wire& wire) {
     if (!program.unwritten.empty()) {
         const ssize_t count = send(program.socket.get(), program.unwritten.data(),
                                    program.unwritten.size(), MSG_NOSIGNAL);
         if (count > 0)
             program.unwritten.erase(program.unwritten.begin(), program.unwritten.begin() + count);
-        else if (errno != EAGAIN && errno != ENOTCONN && errno != EINPROGRESS)
+        else if (errno != EAGAIN)
             wire.finish(connection, true);
     }
     if (program.unwritten.empty() && program.wire_finished
@@ -151,7 +170,7 @@ void Relay::read(std::uint64_t connection, Program& program, exports::Wire& wire
     const ssize_t count = recv(program.socket.get(), buffer.data(), room, 0);
     if (count > 0)
         wire.say(connection, std::span(buffer.data(), static_cast<std::size_t>(count)));
-    else if (count == 0 || (errno != EAGAIN && errno != ENOTCONN && errno != EINPROGRESS)) {
+    else if (count == 0 || errno != EAGAIN) {
         program.has_finished = true;
         wire.finish(connection, count != 0);
     }

@@ -47,6 +47,7 @@ class Relay {
   private:
     struct Program {
         Descriptor socket;
+        bool is_reached = false;
         exports::Bytes unwritten;
         bool wire_finished = false; // and told so, once all is written
         bool has_told = false;
@@ -54,6 +55,7 @@ class Relay {
     };
 
     void hear(exports::Wire& wire);
+    static bool is_reached(std::uint64_t connection, Program& program, exports::Wire& wire);
     void write(std::uint64_t connection, Program& program, exports::Wire& wire);
     void read(std::uint64_t connection, Program& program, exports::Wire& wire);
 

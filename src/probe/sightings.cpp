@@ -2,6 +2,7 @@
 
 #include "jackal/net/special_use.h"
 #include "probe/chance.h"
+#include "probe/lease.h"
 #include "probe/names.h"
 #include "probe/request.h"
 
@@ -197,16 +198,10 @@ class Sightings::Follower {
                       .bytes = 0,
                       .first = at,
                       .last = at};
-        auto words = [](const net::Flow& f) {
-            return net::to_string(f.source) + " " + net::to_string(f.destination) + " "
-                   + std::to_string(static_cast<int>(f.protocol)) + " "
-                   + std::to_string(f.source_port) + " " + std::to_string(f.destination_port);
-        };
-        SeenFlow& known = sightings_.flows_
-                              .emplace(FlowKey(step.machine, flow.in, flow.out, words(flow.came),
-                                               words(flow.left)),
-                                       flow)
-                              .first->second;
+        SeenFlow& known =
+            sightings_.flows_
+                .emplace(FlowKey(step.machine, flow.in, flow.out, flow.came, flow.left), flow)
+                .first->second;
         known.last = std::max(known.last, at);
         known.packets += pieces.size();
         for (const Frame& piece : pieces)
@@ -253,15 +248,10 @@ class Sightings::Follower {
                 piece.fragment.value_or(Fragment{.bytes = piece.size_bytes - header,
                                                  .whole_bytes = piece.size_bytes - header,
                                                  .is_last = true});
-            const unsigned step = (mtu_bytes - room) / 8 * 8;
-            for (unsigned first = 0; first < whole.bytes; first += step) {
+            for (const Fragment& part : pieces_of(whole, mtu_bytes - room)) {
                 Frame one = piece;
-                const unsigned bytes = std::min(step, whole.bytes - first);
-                one.fragment = Fragment{.first_byte = whole.first_byte + first,
-                                        .bytes = bytes,
-                                        .whole_bytes = whole.whole_bytes,
-                                        .is_last = whole.is_last && first + bytes == whole.bytes};
-                one.size_bytes = room + bytes;
+                one.fragment = part;
+                one.size_bytes = room + part.bytes;
                 smaller.push_back(std::move(one));
             }
         }
@@ -568,43 +558,58 @@ class Sightings::Follower {
     void lease(MachineId machine, Microseconds at) {
         if (lab_.leases.empty())
             return;
+        at = std::max(Microseconds(0), at);
         for (NicId nic : lab_.nics_of(machine)) {
-            const lab::Lease* lease = lab_.lease_of(nic);
-            if (lease == nullptr || lease->refusal != lab::Lease::Refusal::none || !lease->server
-                || !settled_.condition().nic_up(nic)
-                || settled_.wiring().domain(lab_, nic)
-                       != settled_.wiring().domain(lab_, lease->server)
-                || !sightings_.leased_.insert(nic).second)
+            if (sightings_.leased_.contains(nic))
                 continue;
-            const auto server = own_address(lease->server, lease->address);
-            if (!server)
+            const auto way = lease_way(settled_, nic);
+            if (!way)
                 continue;
-            for (LeasePart part :
-                 {LeasePart::discover, LeasePart::offer, LeasePart::request, LeasePart::ack}) {
-                const bool asks = part == LeasePart::discover || part == LeasePart::request;
-                lease_message(asks ? nic : lease->server, asks ? lease->server : nic, part, *lease,
-                              *server, std::max(Microseconds(0), at));
-                at = std::max(Microseconds(0), at) + delay_of(nic) + time_per_machine;
-            }
+            sightings_.leased_.insert(nic);
+            at = ask_lease(*way, LeasePart::discover, LeasePart::offer, at);
+            at = ask_lease(*way, LeasePart::request, LeasePart::ack, at);
         }
     }
 
-    void lease_message(NicId from, NicId to, LeasePart part, const lab::Lease& lease,
-                       net::Address server, Microseconds at) {
-        constexpr std::uint16_t server_port = 67; // RFC 2131 section 4.1
-        constexpr std::uint16_t client_port = 68;
-        constexpr unsigned bytes = 328; // of BOOTP at least 300 (RFC 1542 section 2.1)
-        const bool asks = from == lease.nic;
+    // A message and its answer, by the relay if there is one; when the client has the answer.
+    Microseconds ask_lease(const LeaseWay& way, LeasePart asks, LeasePart answers,
+                           Microseconds at) {
+        const NicId client = way.lease->nic;
+        const NicId heard_by = way.lease->server;
+        lease_message(way, asks, client, heard_by, at);
+        at += delay_of(client) + time_per_machine;
+        if (way.out) {
+            at = follow(*way.out, relayed(*way.out, way, asks), at, {}).at;
+            at = follow(*way.back, relayed(*way.back, way, answers), at, {}).at;
+        }
+        lease_message(way, answers, heard_by, client, at);
+        return at + delay_of(heard_by) + time_per_machine;
+    }
+
+    static std::optional<net::Address> relay_of(const LeaseWay& way) {
+        return way.out ? std::optional(way.here) : std::nullopt;
+    }
+
+    static Frame relayed(const Journey& journey, const LeaseWay& way, LeasePart part) {
+        Frame frame = packet_of(journey, 1);
+        frame.bears = Bears::udp;
+        frame.lease = LeaseTalk{part, way.lease->nic, way.server, relay_of(way)};
+        return frame;
+    }
+
+    void lease_message(const LeaseWay& way, LeasePart part, NicId from, NicId to, Microseconds at) {
+        const bool asks = from == way.lease->nic;
         Frame frame{.from = lab_.nics[from].mac,
                     .to = asks ? to_all : lab_.nics[to].mac,
                     .bears = Bears::udp,
-                    .flow = {.source = asks ? net::Address::ipv4(0) : server,
-                             .destination = asks ? net::Address::ipv4(~0U) : lease.address,
+                    .flow = {.source = asks ? net::Address::ipv4(0) : way.here,
+                             .destination = asks ? net::Address::ipv4(~0U) : way.lease->address,
                              .protocol = net::Protocol::udp,
-                             .source_port = asks ? client_port : server_port,
-                             .destination_port = asks ? server_port : client_port},
-                    .size_bytes = bytes,
-                    .lease = LeaseTalk{part, lease.nic, server}};
+                             .source_port = asks ? dhcp_client_port : dhcp_server_port,
+                             .destination_port = asks ? dhcp_server_port : dhcp_client_port},
+                    .size_bytes = lease_bytes,
+                    .lease = LeaseTalk{part, way.lease->nic, way.server,
+                                       asks ? std::nullopt : relay_of(way)}};
         pass(from, to, at, at + delay_of(from), frame);
     }
 
@@ -613,6 +618,19 @@ class Sightings::Follower {
     Sightings& sightings_;
     const Journey* failed_ = nullptr; // that the error on its way tells of
 };
+
+std::vector<Fragment> pieces_of(const Fragment& whole, unsigned most_bytes) {
+    std::vector<Fragment> pieces;
+    const unsigned step = most_bytes / 8 * 8;
+    for (unsigned first = 0; first < whole.bytes; first += step) {
+        const unsigned bytes = std::min(step, whole.bytes - first);
+        pieces.push_back({.first_byte = whole.first_byte + first,
+                          .bytes = bytes,
+                          .whole_bytes = whole.whole_bytes,
+                          .is_last = whole.is_last && first + bytes == whole.bytes});
+    }
+    return pieces;
+}
 
 Sightings::Sightings(const std::vector<Spot>& only) : only_(only.begin(), only.end()) {}
 

@@ -185,6 +185,18 @@ links:
   - {between: [back, wide], prefix: 10.60.9.0/31, mtu: 1000}
 )")
                                    .string();
+    const std::string leased = folder
+                                   .file("leased.yaml", R"(lab: leased
+subnets:
+  a: {prefix: 10.60.1.0/24, dhcp: {size: 8, server: safe, relay: mid}}
+  b: {prefix: 10.60.2.0/24}
+guests:
+  pad: {nics: [{subnet: a, address: dhcp}]}
+  safe: {nics: [{subnet: b}]}
+routers:
+  mid: {nics: [{subnet: a}, {subnet: b}]}
+)")
+                                   .string();
     struct Row {
         std::string asked;
         std::string filter;
@@ -225,6 +237,10 @@ links:
          "frame.interface_name == \"bunk-pad/eth0\" && dhcp",
          "dhcp.option.dhcp",
          {"1", "2", "3", "5"}},
+        {"ping LEASED pad safe --count 1 --at safe",
+         "dhcp.ip.relay == 10.60.1.1",
+         "dhcp.option.dhcp",
+         {"1", "2", "3", "5"}},
         {"ping SKERRY chart-desk kettle --count 1 --at campus-sw/p3",
          "icmp",
          "vlan.id",
@@ -246,7 +262,8 @@ links:
     for (const Row& row : rows) {
         const fs::path file = folder / fmt::format("{}.pcapng", ++number);
         std::string asked = row.asked;
-        for (const auto& [word, plan] : {std::pair("SKERRY", skerry), {"NARROW", narrow}})
+        for (const auto& [word, plan] :
+             {std::pair("SKERRY", skerry), {"NARROW", narrow}, {"LEASED", leased}})
             if (const std::size_t at = asked.find(word); at != asked.npos)
                 asked.replace(at, 6, plan);
         CAPTURE(asked);

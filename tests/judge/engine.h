@@ -68,6 +68,10 @@ Answers ask_walk(const jackal::routing::Settled& settled, const std::vector<Ques
 /// The matrix of all pairs of addresses.
 Answers ask_matrix(const jackal::routing::Settled& settled, const std::vector<Question>& questions);
 
+/// The wire of the simulated lab: the frame that the sender would send, and the frames that come
+/// back. Not asked of senders with filters, translations, tunnels or cables of their own.
+Answers ask_wire(const jackal::routing::Settled& settled, const std::vector<Question>& questions);
+
 /// The Linux kernel of this computer: starts the lab by the script that `jackal export --as
 /// namespaces` writes, sends real packets, and stops it. Throws std::runtime_error if the lab does
 /// not start.

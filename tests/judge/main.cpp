@@ -201,11 +201,12 @@ class Court {
         for (const auto& [cause, count] : total_.causes)
             fmt::print("  {:8} {}\n", count, cause);
         if (total_.time.contains("kernel"))
-            fmt::print("asking took walk {:.3f} s, matrix {:.3f} s, kernel {:.1f} s: {:.0f} times "
-                       "as long as the walk\n",
-                       total_.time.at("walk").count(), total_.time.at("matrix").count(),
-                       total_.time.at("kernel").count(),
-                       total_.time.at("kernel") / total_.time.at("walk"));
+            fmt::print(
+                "asking took walk {:.3f} s, matrix {:.3f} s, wire {:.3f} s, kernel {:.1f} s: "
+                "{:.0f} times as long as the walk\n",
+                total_.time.at("walk").count(), total_.time.at("matrix").count(),
+                total_.time.at("wire").count(), total_.time.at("kernel").count(),
+                total_.time.at("kernel") / total_.time.at("walk"));
         fmt::print("{}\n", mismatches_ == 0 ? "no mismatch"
                                             : fmt::format("{} labs with a mismatch", mismatches_));
         return mismatches_ == 0;

@@ -190,7 +190,7 @@ std::string to_string(const Answer& answer) {
 }
 
 std::vector<Engine> engines() {
-    return {{"walk", ask_walk}, {"matrix", ask_matrix}, {"kernel", ask_kernel}};
+    return {{"walk", ask_walk}, {"matrix", ask_matrix}, {"wire", ask_wire}, {"kernel", ask_kernel}};
 }
 
 } // namespace judge

@@ -40,7 +40,7 @@ class JACKAL_API Wire {
     void receive(probe::Microseconds now, lab::NicId by, std::span<const std::uint8_t> frame);
 
     /// From now on connections to that TCP port of the machine are the caller's, whatever the plan
-    /// says of it.
+    /// says of it. A new one is open once it is accepted, and refused if it is broken off before.
     void serve(lab::MachineId machine, std::uint16_t port);
 
     /// What has come of such a connection. Each has a number of its own.
@@ -55,6 +55,7 @@ class JACKAL_API Wire {
     };
     /// What has come since it was asked last.
     std::vector<Heard> heard();
+    void accept(std::uint64_t connection);
     /// How many bytes may be said to the other end now.
     std::size_t room(std::uint64_t connection) const;
     void say(std::uint64_t connection, std::span<const std::uint8_t> bytes);

@@ -56,7 +56,7 @@ struct Flow {
 
     /// The flow of what is answered to it.
     Flow reversed() const { return {destination, source, protocol, destination_port, source_port}; }
-    friend bool operator==(const Flow&, const Flow&) = default;
+    friend auto operator<=>(const Flow&, const Flow&) = default;
 };
 
 } // namespace jackal::net

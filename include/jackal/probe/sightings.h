@@ -46,6 +46,7 @@ struct LeaseTalk {
     LeasePart part = LeasePart::discover;
     lab::NicId client;
     net::Address server;
+    std::optional<net::Address> relay; ///< that has passed it on
 };
 
 /// A piece of a packet that was too large (RFC 791 section 3.2, RFC 8200 section 4.5).
@@ -55,6 +56,8 @@ struct Fragment {
     unsigned whole_bytes = 0; ///< of the packet that it is a piece of
     bool is_last = false;
 };
+/// So many of at most `most_bytes`; all but the last of a packet have a multiple of eight.
+JACKAL_API std::vector<Fragment> pieces_of(const Fragment& whole, unsigned most_bytes);
 
 /// An Ethernet frame with an IP packet in it, or the question for a neighbour.
 struct Frame {
@@ -140,7 +143,7 @@ class JACKAL_API Sightings {
 
     std::set<Spot> only_;
     std::vector<Sighting> seen_;
-    using FlowKey = std::tuple<lab::MachineId, lab::NicId, lab::NicId, std::string, std::string>;
+    using FlowKey = std::tuple<lab::MachineId, lab::NicId, lab::NicId, net::Flow, net::Flow>;
     std::map<FlowKey, SeenFlow> flows_;
     std::set<std::pair<lab::NicId, net::Address>> neighbours_; ///< that are known by a NIC
     std::set<lab::NicId> leased_;                              ///< whose lease was shown

@@ -273,6 +273,10 @@ class Composer {
         dhcp.hlen(6);
         dhcp.xid(static_cast<std::uint32_t>(nic.mac.bits));
         dhcp.chaddr(to_hardware(nic.mac));
+        if (talk.relay) { // RFC 1542 section 4.1.1
+            dhcp.hops(is_answer ? 0 : 1);
+            dhcp.giaddr(to_ipv4(*talk.relay));
+        }
         constexpr std::array types{Tins::DHCP::DISCOVER, Tins::DHCP::OFFER, Tins::DHCP::REQUEST,
                                    Tins::DHCP::ACK};
         dhcp.type(types[static_cast<std::size_t>(talk.part)]);

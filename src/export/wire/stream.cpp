@@ -87,7 +87,7 @@ std::vector<Stream::Segment> Stream::due(Microseconds now) {
         next_out_ = unacknowledged_;
     }
     if (!is_open_) {
-        if (next_out_ == unacknowledged_) {
+        if (is_accepted_ && next_out_ == unacknowledged_) {
             segments.push_back(segment(next_out_++));
             segments.back().syn = true;
         }

@@ -22,10 +22,13 @@ class Stream {
 
     static constexpr std::uint16_t segment_bytes = 1220; ///< fits IPv6's least MTU
 
-    /// Answers a SYN with that number.
+    /// Of who sent a SYN with that number. It is answered once it is accepted, or refused if the
+    /// stream is reset before.
     explicit Stream(std::uint32_t peer_number) : next_in_(peer_number + 1) {}
 
-    /// A segment of the peer that acknowledges something.
+    void accept() { is_accepted_ = true; }
+
+    /// A segment of the peer.
     void take(const Segment& segment, probe::Microseconds now);
 
     /// Bytes of this end's program, at most room(); then it has no more, or breaks off.
@@ -60,6 +63,7 @@ class Stream {
     std::uint32_t next_out_ = first_number;
     std::uint32_t next_in_;
     std::uint32_t peer_window_ = 0;
+    bool is_accepted_ = false;
     bool is_open_ = false; // the SYN is acknowledged
     bool owes_ack_ = false;
     bool wants_fin_ = false;

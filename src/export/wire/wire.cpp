@@ -2,8 +2,10 @@
 
 #include "export/wire/answers.h"
 #include "export/wire/packets.h"
+#include "export/wire/pieces.h"
 #include "export/wire/stream.h"
 #include "probe/chance.h"
+#include "probe/lease.h"
 #include "probe/request.h"
 
 #include <algorithm>
@@ -77,8 +79,11 @@ class Wire::Simulation {
             if (const auto* ip = ethernet.find_pdu<Tins::IP>())
                 return ip->is_fragmented() ? take_piece(ethernet, *ip)
                                            : take(ethernet, *ip, ip->tot_len());
+            const auto packet = frame.subspan(ethernet.header_size());
+            if (Ipv6Pieces::is_piece(packet))
+                return take_piece(ethernet, packet);
             if (const auto* ip = ethernet.find_pdu<Tins::IPv6>())
-                return take(ethernet, *ip);
+                return take(ethernet, *ip, ipv6_header + ip->payload_length());
         } catch (const std::exception&) {
             // What is no packet is not understood by a machine either.
         }
@@ -88,8 +93,9 @@ class Wire::Simulation {
 
     std::vector<Heard> heard() {
         std::vector<Heard> all;
-        for (auto connection = connections_.begin(); connection != connections_.end();) {
-            Connection& c = connection->second;
+        for (auto& [flow, c] : connections_) {
+            if (!c.is_served)
+                continue;
             Heard heard{.connection = c.number,
                         .machine = c.request.last_machine(),
                         .port = c.request.flow.destination_port,
@@ -98,11 +104,12 @@ class Wire::Simulation {
                         .has_finished = c.stream.peer_has_finished() && !c.has_told_end,
                         .is_over = c.stream.is_over()};
             c.has_told_end = c.has_told_end || heard.has_finished;
-            const bool is_over = heard.is_over;
-            if (heard.is_new || !heard.bytes.empty() || heard.has_finished || is_over)
+            if (heard.is_new || !heard.bytes.empty() || heard.has_finished || heard.is_over)
                 all.push_back(std::move(heard));
-            connection = is_over ? connections_.erase(connection) : std::next(connection);
         }
+        std::erase_if(connections_, [](const auto& entry) {
+            return entry.second.is_served && entry.second.stream.is_over();
+        });
         return all;
     }
 
@@ -114,6 +121,10 @@ class Wire::Simulation {
         if (Connection* connection = connection_of(number))
             connection->stream.send(bytes);
     }
+    void accept(std::uint64_t number) {
+        if (Connection* connection = connection_of(number))
+            connection->stream.accept();
+    }
     void finish(std::uint64_t number, bool breaks_off) {
         Connection* connection = connection_of(number);
         if (connection != nullptr)
@@ -123,6 +134,9 @@ class Wire::Simulation {
     std::vector<Given> due(Microseconds now) {
         for (auto& [flow, connection] : connections_)
             flush(connection, now);
+        std::erase_if(connections_, [](const auto& entry) {
+            return !entry.second.is_served && entry.second.stream.is_over();
+        });
         std::vector<Given> frames;
         while (!on_way_.empty() && on_way_.top().at <= now) {
             frames.push_back({on_way_.top().nic, on_way_.top().bytes});
@@ -246,6 +260,14 @@ class Wire::Simulation {
         take(frame, frame.rfind_pdu<Tins::IP>(), size_bytes);
     }
 
+    void take_piece(const Tins::EthernetII& ethernet, std::span<const std::uint8_t> piece) {
+        const auto whole = ipv6_pieces_.add(piece);
+        if (whole)
+            take(ethernet,
+                 Tins::IPv6(whole->packet.data(), static_cast<std::uint32_t>(whole->packet.size())),
+                 whole->largest_bytes);
+    }
+
     void take(const Tins::EthernetII& ethernet, const Tins::IP& ip, unsigned size_bytes) {
         Incoming in;
         in.bytes = const_cast<Tins::IP&>(ip).serialize();
@@ -255,23 +277,25 @@ class Wire::Simulation {
                      .ttl = ip.ttl(),
                      .size_bytes = size_bytes,
                      .is_reply = (ip.flags() & Tins::IP::DONT_FRAGMENT) == 0};
-        if (const auto* udp = ip.find_pdu<Tins::UDP>(); udp && udp->dport() == dhcp_server_port)
+        if (const auto* udp = ip.find_pdu<Tins::UDP>();
+            udp && udp->dport() == probe::dhcp_server_port)
             return answer_lease(*udp);
         pass(ethernet, in);
     }
 
-    void take(const Tins::EthernetII& ethernet, const Tins::IPv6& ip) {
+    static constexpr unsigned ipv6_header = 40;
+
+    void take(const Tins::EthernetII& ethernet, const Tins::IPv6& ip, unsigned size_bytes) {
         if (const auto* icmp = ip.find_pdu<Tins::ICMPv6>();
             icmp && icmp->type() == Tins::ICMPv6::NEIGHBOUR_SOLICIT)
             return answer_solicitation(ethernet, ip, *icmp);
-        constexpr unsigned header = 40;
         Incoming in;
         in.bytes = const_cast<Tins::IPv6&>(ip).serialize();
         in.content = ip.inner_pdu();
         in.packet = {.source = address_of(ip.src_addr()),
                      .destination = address_of(ip.dst_addr()),
                      .ttl = ip.hop_limit(),
-                     .size_bytes = header + ip.payload_length()};
+                     .size_bytes = size_bytes};
         pass(ethernet, in);
     }
 
@@ -345,18 +369,23 @@ class Wire::Simulation {
         if (const auto* icmp = in.content->find_pdu<Tins::ICMP>()) {
             Tins::ICMP reply = *icmp;
             reply.type(Tins::ICMP::ECHO_REPLY);
-            return answer(request, reply, static_cast<unsigned>(in.bytes.size()), at);
+            return answer(request, reply, at);
         }
         Tins::ICMPv6 reply = *in.content->find_pdu<Tins::ICMPv6>();
         reply.type(Tins::ICMPv6::ECHO_REPLY);
-        answer(request, reply, static_cast<unsigned>(in.bytes.size()), at);
+        answer(request, reply, at);
     }
 
-    // Sends what the far end says, by its way back.
-    void answer(const Journey& request, const Tins::PDU& content, unsigned size_bytes,
-                Microseconds at) {
-        const packet::Packet reply = probe::answer_to(request, size_bytes);
+    // Sends what the far end says, by its way back; the ports are those that it arrives with.
+    template <class Content>
+    void answer(const Journey& request, Content content, Microseconds at) {
+        const unsigned ip_header = request.flow.source.family() == net::Family::ipv4 ? 20 : 40;
+        const packet::Packet reply = probe::answer_to(request, ip_header + content.size());
         const Journey back = packet::walk(settled_, request.last_machine(), reply, &request);
+        if constexpr (requires { content.sport(); }) {
+            content.sport(back.flow.source_port);
+            content.dport(back.flow.destination_port);
+        }
         deliver(back, content, at);
     }
 
@@ -403,14 +432,9 @@ class Wire::Simulation {
         if (bytes <= room)
             return give(at, home_, Tins::EthernetII(ethernet / packet).serialize());
         const unsigned fragment_header = std::is_same_v<Ip, Tins::IPv6> ? 8 : 0;
-        const unsigned step = (room - fragment_header) / 8 * 8;
-        for (unsigned first = 0; first < bytes; first += step) {
-            const probe::Fragment piece{.first_byte = first,
-                                        .bytes = std::min(step, bytes - first),
-                                        .whole_bytes = bytes,
-                                        .is_last = first + step >= bytes};
+        const probe::Fragment all{.bytes = bytes, .whole_bytes = bytes, .is_last = true};
+        for (const probe::Fragment& piece : probe::pieces_of(all, room - fragment_header))
             give(at, home_, Tins::EthernetII(ethernet / make(whole, piece)).serialize());
-        }
     }
 
     void give_ipv6(const Tins::EthernetII& ethernet, const Journey& back, const Tins::PDU& content,
@@ -477,25 +501,22 @@ class Wire::Simulation {
                          Microseconds at) {
         if (!listens(request))
             return tell_error(in, request, packet::IcmpError::port_unreachable, at);
-        Tins::UDP reply(udp.sport(), udp.dport());
+        Tins::UDP reply;
         constexpr std::uint16_t name_port = 53;
         const auto* raw = udp.find_pdu<Tins::RawPDU>();
         Bytes content = raw == nullptr ? Bytes{} : raw->payload();
         if (request.flow.destination_port == name_port)
             content = name_answer(lab_, content);
-        const unsigned headers = in.packet.source.family() == net::Family::ipv4 ? 28 : 48;
-        const auto size = headers + static_cast<unsigned>(content.size());
         reply /= Tins::RawPDU(content.begin(), content.end());
-        answer(request, reply, size, at);
+        answer(request, reply, at);
     }
 
-    // Connections that the caller serves, by who asks whom.
-    using FlowWords = std::tuple<net::Address, std::uint16_t, net::Address, std::uint16_t>;
+    // Connections that machines have accepted, or the caller may.
     struct Connection {
         std::uint64_t number = 0;
         Journey request; // of the last segment
-        bool is_ipv4 = true;
         Stream stream;
+        bool is_served = false; // by the caller, else greeted with a line and closed
         bool is_new = true;
         bool has_told_end = false;
     };
@@ -507,28 +528,24 @@ class Wire::Simulation {
         return nullptr;
     }
 
-    void take_served(const Incoming& in, const Tins::TCP& tcp, const Journey& request,
-                     Microseconds at) {
-        const FlowWords flow{in.packet.source, tcp.sport(), in.packet.destination, tcp.dport()};
+    void answer_segment(const Incoming& in, const Tins::TCP& tcp, const Journey& request,
+                        Microseconds at) {
         const bool opens = tcp.get_flag(Tins::TCP::SYN) != 0 && tcp.get_flag(Tins::TCP::ACK) == 0;
-        auto known = connections_.find(flow);
+        auto known = connections_.find(in.packet.flow());
         if (known == connections_.end()) {
-            constexpr std::size_t most_connections = 256;
-            if (!opens)
-                return refuse(in, tcp, request, at);
-            if (connections_.size() >= most_connections) // the oldest makes room
-                std::ranges::min_element(connections_, {}, [](const auto& entry) {
-                    return entry.second.number;
-                })->second.stream.reset();
-            if (connections_.size() >= 2 * most_connections)
+            const bool is_served =
+                served_.contains({request.last_machine(), request.flow.destination_port});
+            if (!opens || (!is_served && !listens(request)))
+                return refuse(tcp, request, at);
+            if (!make_room())
                 return;
-            known = connections_
-                        .emplace(flow, Connection{.number = ++connection_number_,
-                                                  .request = request,
-                                                  .is_ipv4 = in.packet.source.family()
-                                                             == net::Family::ipv4,
-                                                  .stream = Stream(tcp.seq())})
-                        .first;
+            Connection fresh{.number = ++connection_number_,
+                             .request = request,
+                             .stream = Stream(tcp.seq()),
+                             .is_served = is_served};
+            if (!is_served)
+                greet(fresh);
+            known = connections_.emplace(in.packet.flow(), std::move(fresh)).first;
         }
         Connection& connection = known->second;
         connection.request = request;
@@ -544,116 +561,69 @@ class Wire::Simulation {
         flush(connection, at);
     }
 
+    // The oldest connection is broken off for a new one; false if there are still too many.
+    bool make_room() {
+        constexpr std::size_t most = 256;
+        if (connections_.size() >= most)
+            std::ranges::min_element(connections_, {}, [](const auto& entry) {
+                return entry.second.number;
+            })->second.stream.reset();
+        return connections_.size() < 2 * most;
+    }
+
+    void greet(Connection& connection) const {
+        const std::string line = lab_.machines[connection.request.last_machine()].name + "\r\n";
+        connection.stream.accept();
+        connection.stream.send(Bytes(line.begin(), line.end()));
+        connection.stream.finish();
+    }
+
     void flush(Connection& connection, Microseconds at) {
         for (const Stream::Segment& segment : connection.stream.due(at)) {
-            const net::Flow& flow = connection.request.flow;
-            Tins::TCP tcp(flow.source_port, flow.destination_port);
-            tcp.flags(static_cast<std::uint16_t>(Tins::TCP::ACK | (segment.syn ? Tins::TCP::SYN : 0)
-                                                 | (segment.fin ? Tins::TCP::FIN : 0)
-                                                 | (segment.rst ? Tins::TCP::RST : 0)
-                                                 | (segment.data.empty() ? 0 : Tins::TCP::PSH)));
-            tcp.seq(segment.seq);
-            tcp.ack_seq(segment.ack);
-            tcp.window(segment.window);
-            if (segment.syn)
-                tcp.mss(Stream::segment_bytes);
-            const unsigned size = (connection.is_ipv4 ? 20 : 40) + tcp.header_size()
-                                  + static_cast<unsigned>(segment.data.size());
-            if (!segment.data.empty())
-                tcp /= Tins::RawPDU(segment.data.begin(), segment.data.end());
-            answer(connection.request, tcp, size, at);
+            auto flags = Tins::TCP::ACK | (segment.syn ? Tins::TCP::SYN : 0)
+                         | (segment.fin ? Tins::TCP::FIN : 0) | (segment.rst ? Tins::TCP::RST : 0)
+                         | (segment.data.empty() ? 0 : Tins::TCP::PSH);
+            say(connection.request, static_cast<std::uint16_t>(flags), segment, at);
         }
     }
 
     // RFC 9293 section 3.5.2.
-    void refuse(const Incoming& in, const Tins::TCP& tcp, const Journey& request, Microseconds at) {
+    void refuse(const Tins::TCP& tcp, const Journey& request, Microseconds at) {
         if (tcp.get_flag(Tins::TCP::RST) != 0)
             return;
         const bool acknowledges = tcp.get_flag(Tins::TCP::ACK) != 0;
-        Tins::TCP reply(tcp.sport(), tcp.dport());
-        reply.flags(acknowledges ? Tins::TCP::RST : Tins::TCP::RST | Tins::TCP::ACK);
-        reply.seq(acknowledges ? tcp.ack_seq() : 0);
-        reply.ack_seq(taken_with(tcp));
-        say(in, request, reply, "", at);
+        const std::uint32_t data = tcp.inner_pdu() == nullptr ? 0 : tcp.inner_pdu()->size();
+        const std::uint32_t taken =
+            tcp.seq() + data + tcp.get_flag(Tins::TCP::SYN) + tcp.get_flag(Tins::TCP::FIN);
+        say(request, acknowledges ? Tins::TCP::RST : Tins::TCP::RST | Tins::TCP::ACK,
+            {.seq = acknowledges ? tcp.ack_seq() : 0, .ack = taken}, at);
     }
 
-    // The number behind all that the segment bears.
-    static std::uint32_t taken_with(const Tins::TCP& tcp) {
-        return tcp.seq() + data_bytes(tcp) + (tcp.get_flag(Tins::TCP::SYN) != 0 ? 1U : 0U)
-               + (tcp.get_flag(Tins::TCP::FIN) != 0 ? 1U : 0U);
-    }
-
-    // A connection is accepted, greeted with a line, and closed.
-    void answer_segment(const Incoming& in, const Tins::TCP& tcp, const Journey& request,
-                        Microseconds at) {
-        if (served_.contains({request.last_machine(), request.flow.destination_port}))
-            return take_served(in, tcp, request, at);
-        if (!listens(request))
-            return refuse(in, tcp, request, at);
-        if (tcp.get_flag(Tins::TCP::RST) != 0)
-            return;
-        const std::uint32_t took = taken_with(tcp);
-        const bool opens = tcp.get_flag(Tins::TCP::SYN) != 0 && tcp.get_flag(Tins::TCP::ACK) == 0;
-        Tins::TCP reply(tcp.sport(), tcp.dport());
-        reply.ack_seq(took);
-        // What the machine has sent so far is what is acknowledged: it needs no memory.
-        constexpr std::uint32_t first = 1000;
-        const std::string greeting = greeting_of(request);
-        if (opens) {
-            constexpr std::uint16_t segment_bytes = 1400;
-            reply.flags(Tins::TCP::SYN | Tins::TCP::ACK);
-            reply.seq(first);
-            reply.mss(segment_bytes);
-            return say(in, request, reply, "", at);
-        }
-        const std::uint32_t known = tcp.ack_seq() - first - 1; // of the greeting
-        reply.seq(tcp.ack_seq());
-        if (known < greeting.size()) {
-            reply.flags(Tins::TCP::FIN | Tins::TCP::ACK | Tins::TCP::PSH);
-            return say(in, request, reply, greeting.substr(known), at);
-        }
-        reply.flags(Tins::TCP::ACK);
-        if (took != tcp.seq())
-            say(in, request, reply, "", at);
-    }
-
-    std::string greeting_of(const Journey& request) const {
-        return lab_.machines[request.last_machine()].name + "\r\n";
-    }
-
-    static std::uint32_t data_bytes(const Tins::TCP& tcp) {
-        return tcp.inner_pdu() == nullptr ? 0 : tcp.inner_pdu()->size();
-    }
-
-    void say(const Incoming& in, const Journey& request, Tins::TCP reply, const std::string& text,
+    void say(const Journey& request, std::uint16_t flags, const Stream::Segment& segment,
              Microseconds at) {
-        const unsigned header = in.packet.source.family() == net::Family::ipv4 ? 20 : 40;
-        const auto size = static_cast<unsigned>(header + reply.header_size() + text.size());
-        if (!text.empty())
-            reply /= Tins::RawPDU(text);
-        answer(request, reply, size, at);
+        Tins::TCP tcp;
+        tcp.flags(flags);
+        tcp.seq(segment.seq);
+        tcp.ack_seq(segment.ack);
+        tcp.window(segment.window);
+        if (segment.syn)
+            tcp.mss(Stream::segment_bytes);
+        if (!segment.data.empty())
+            tcp /= Tins::RawPDU(segment.data.begin(), segment.data.end());
+        answer(request, tcp, at);
     }
 
     // --- leases ----------------------------------------------------------------------------------
 
-    static constexpr std::uint16_t dhcp_server_port = 67;
-    static constexpr std::uint16_t dhcp_client_port = 68;
-
     void answer_lease(const Tins::UDP& udp) {
-        const lab::Lease* lease = lab_.leases.empty() ? nullptr : lab_.lease_of(nic_);
         const auto* raw = udp.find_pdu<Tins::RawPDU>();
-        if (raw == nullptr || lease == nullptr || !lease->server || !is_up()
-            || lease->refusal != lab::Lease::Refusal::none
-            || !settled_.condition().nic_up(lease->server)
-            || settled_.wiring().domain(lab_, nic_)
-                   != settled_.wiring().domain(lab_, lease->server))
+        const auto way =
+            raw == nullptr || !is_up() ? std::nullopt : probe::lease_way(settled_, nic_);
+        if (!way)
             return;
         const Tins::DHCP asks = raw->to<Tins::DHCP>();
         const bool discovers = asks.type() == Tins::DHCP::DISCOVER;
         if (!discovers && asks.type() != Tins::DHCP::REQUEST)
-            return;
-        const lab::InterfaceAddress* server = lab_.first_address(lease->server, net::Family::ipv4);
-        if (server == nullptr)
             return;
         Tins::DHCP answer;
         answer.opcode(Tins::BootP::BOOTREPLY);
@@ -661,16 +631,24 @@ class Wire::Simulation {
         answer.hlen(6);
         answer.xid(asks.xid());
         answer.chaddr(asks.chaddr());
-        answer.yiaddr(to_ipv4(lease->address));
+        answer.yiaddr(to_ipv4(way->lease->address));
         answer.type(discovers ? Tins::DHCP::OFFER : Tins::DHCP::ACK);
-        answer.server_identifier(to_ipv4(server->address));
-        add_lease(answer, lab_, *lease);
+        answer.server_identifier(to_ipv4(way->server));
+        Microseconds at = now_ + probe::time_per_machine;
+        if (way->out) {
+            answer.giaddr(to_ipv4(way->here));
+            if (!chance_.pass(lab_, *way->out, at) || !chance_.pass(lab_, *way->back, at))
+                return;
+            at += probe::travel_time(lab_, *way->out) + probe::travel_time(lab_, *way->back);
+        }
+        add_lease(answer, lab_, *way->lease);
         answer.end();
         const Tins::EthernetII frame(to_hardware(lab_.nics[nic_].mac),
-                                     to_hardware(lab_.nics[lease->server].mac));
-        const Tins::IP packet(Tins::IPv4Address("255.255.255.255"), to_ipv4(server->address));
-        give(now_ + probe::time_per_machine, nic_,
-             Tins::EthernetII(frame / packet / Tins::UDP(dhcp_client_port, dhcp_server_port)
+                                     to_hardware(lab_.nics[way->lease->server].mac));
+        const Tins::IP packet(Tins::IPv4Address("255.255.255.255"), to_ipv4(way->here));
+        give(at, nic_,
+             Tins::EthernetII(frame / packet
+                              / Tins::UDP(probe::dhcp_client_port, probe::dhcp_server_port)
                               / answer)
                  .serialize());
     }
@@ -688,9 +666,10 @@ class Wire::Simulation {
     std::map<std::pair<NicId, std::uint64_t>, NicId> takers_; // of a MAC, until something changes
     std::priority_queue<OnWay> on_way_;
     std::set<std::pair<MachineId, std::uint16_t>> served_;
-    std::map<FlowWords, Connection> connections_;
+    std::map<net::Flow, Connection> connections_; // by the flow that the computer sees
     std::uint64_t connection_number_ = 0;
     Tins::IPv4Reassembler reassembler_;
+    Ipv6Pieces ipv6_pieces_;
     std::size_t pieces_ = 0;
     unsigned largest_piece_ = 0;
     std::uint64_t number_ = 0;
@@ -716,6 +695,9 @@ void Wire::serve(MachineId machine, std::uint16_t port) {
 }
 std::vector<Wire::Heard> Wire::heard() {
     return simulation_->heard();
+}
+void Wire::accept(std::uint64_t connection) {
+    simulation_->accept(connection);
 }
 std::size_t Wire::room(std::uint64_t connection) const {
     return simulation_->room(connection);
