@@ -162,13 +162,13 @@ bool is_on_dead_link(const routing::Settled& settled, lab::NicId nic) {
 }
 
 // True if it is in a stub or an NSSA, and in another area by NICs without a carrier alone.
-bool has_dead_area(const routing::Settled& settled, const lab::Ospf& ospf) {
+bool has_dead_area(const routing::Settled& settled, const lab::Ospf& ospf, net::Family family) {
     const lab::Lab& lab = settled.lab();
     std::set<std::uint32_t> live;
     std::set<std::uint32_t> all;
     bool has_special = false;
     for (const lab::OspfNic& told : ospf.nics) {
-        if (lab.nics[told.nic].is_loopback())
+        if (lab.nics[told.nic].is_loopback() || lab.first_address(told.nic, family) == nullptr)
             continue;
         all.insert(told.area);
         if (!is_on_dead_link(settled, told.nic))
@@ -188,6 +188,23 @@ bool is_virtual_end(const lab::Lab& lab, const net::Prefix& to) {
               });
 }
 
+// True if the machine hears of the prefix inside its AS with a next hop that is in a prefix which
+// it hears of with that same next hop.
+bool has_way_by_itself(const routing::Settled& settled, lab::MachineId machine,
+                       const net::Prefix& to) {
+    const std::vector<routing::Offer> offers = settled.learned(machine).offers(machine);
+    const auto is_inner = [](const routing::Offer& offer) {
+        return offer.kind == routing::RouteKind::bgp_inner;
+    };
+    return std::ranges::any_of(offers, [&](const routing::Offer& offer) {
+        return offer.to == to && is_inner(offer)
+               && std::ranges::any_of(offers, [&](const routing::Offer& other) {
+                      return is_inner(other) && other.path.next_hop == offer.path.next_hop
+                             && other.to.contains(offer.path.next_hop);
+                  });
+    });
+}
+
 // What this daemon does in a way of its own, recognised narrowly:
 // - A NIC without a carrier is "looped back" (RFC 2328 section 9.1), and its address a host route.
 // - An address of full length is announced as a host, at no cost of its NIC; also a second one of a
@@ -195,25 +212,35 @@ bool is_virtual_end(const lab::Lab& lab, const net::Prefix& to) {
 // - A default route that a machine always announces by RIP it takes back from those that tell it.
 // - Of equal paths of BGP it shows one, and gives the kernel all.
 // - A static route by way of an address of the machine's own it does not know.
-// - A router with areas without a carrier on any NIC is a border router still.
+// - A router with areas without a carrier on any NIC is a border router still, and brings nothing
+//   into an NSSA.
 // - Who has the forwarding address of one of several equal external routes uses none of them.
 // - Inside an AS it goes by the link-local next hop that comes with the global one (RFC 2545).
 // - Of a router with a virtual link it announces the first IPv6 address that the kernel counts.
-// - A path of BGP whose next hop is in the very prefix that it leads to has no way to it.
+// - A path of BGP whose next hop is in a prefix that it hears of with that same next hop has no way
+//   to it, or has one, as things come.
+// - What it asks for by RIP when it starts it is told by itself alone (RFC 2453 section 3.9.1), so
+//   also past a filter that drops what all are told, and keeps until that times out.
 bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const lab::Speaker& speaker,
                 const std::optional<Learned>& jackal, const std::optional<Learned>& daemon) {
     const lab::Lab& lab = settled.lab();
+    if (!jackal && daemon->protocol == "rip"
+        && std::ranges::any_of(settled.lessons()->neighbours(), [&](const routing::Neighbour& n) {
+               return n.protocol == routing::Protocol::rip && n.machine == speaker.machine
+                      && n.discord == routing::Discord::filtered;
+           }))
+        return true;
     const bool has_equal_paths = speaker.bgp && speaker.bgp->equal_paths;
     if (!jackal && daemon->protocol == "rip" && to.length() == 0)
         return speaker.rip && speaker.rip->default_route == plan::DefaultRoute::always;
     if (is_virtual_end(lab, to))
         return true;
     if (jackal && !daemon && jackal->protocol == "ospf" && speaker.ospf
-        && has_dead_area(settled, *speaker.ospf))
+        && has_dead_area(settled, *speaker.ospf, to.family()))
         return true;
     if (!jackal && daemon->protocol == "ospf" && to.length() == 0)
         return std::ranges::any_of(lab.speakers, [&](const lab::Speaker& any) {
-            return any.ospf && has_dead_area(settled, *any.ospf);
+            return any.ospf && has_dead_area(settled, *any.ospf, to.family());
         });
     if (!jackal && to.length() == net::address_bits(to.family()))
         return std::ranges::any_of(lab.owners_of(to.first()), [&](const lab::Owner& owner) {
@@ -234,6 +261,22 @@ bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const la
     };
     if (jackal && !daemon && std::ranges::any_of(lab.routes.ids(), is_by_itself))
         return true;
+    const std::vector<routing::Offer> offers =
+        settled.learned(speaker.machine).offers(speaker.machine);
+    const auto is_brought_by = [&](const lab::Speaker& any) {
+        return any.ospf && !any.ospf->redistribute.empty()
+               && has_dead_area(settled, *any.ospf, to.family())
+               && std::ranges::any_of(offers, [&](const routing::Offer& offer) {
+                      return offer.to == to && offer.from == any.machine;
+                  });
+    };
+    if (jackal && !daemon && jackal->path.starts_with('E')
+        && std::ranges::any_of(lab.speakers, is_brought_by))
+        return true;
+    if (jackal && !daemon && jackal->protocol == "bgp")
+        return std::ranges::any_of(lab.speakers, [&](const lab::Speaker& any) {
+            return has_way_by_itself(settled, any.machine, to);
+        });
     if (jackal && !daemon && jackal->path.starts_with('E'))
         return std::ranges::any_of(settled.learned(speaker.machine).link_states(speaker.machine),
                                    [&](const routing::LinkState& state) {
@@ -241,15 +284,10 @@ bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const la
                                               && settled.is_local(speaker.machine,
                                                                   settled.aim(*state.forward));
                                    });
-    if (jackal && daemon && jackal->protocol == "bgp" && daemon->protocol == "bgp")
-        return (has_equal_paths && std::ranges::includes(jackal->gates, daemon->gates))
+    return jackal && daemon && jackal->protocol == "bgp" && daemon->protocol == "bgp"
+           && ((has_equal_paths && std::ranges::includes(jackal->gates, daemon->gates))
                || (to.family() == net::Family::ipv6
-                   && by_link_local(lab, jackal->gates) == daemon->gates);
-    return jackal && !daemon && jackal->protocol == "bgp"
-           && std::ranges::any_of(jackal->gates, [&](const std::string& gate) {
-                  auto via = net::parse_address(gate.substr(0, gate.find(' ')));
-                  return via && to.contains(*via);
-              });
+                   && by_link_local(lab, jackal->gates) == daemon->gates));
 }
 
 // RIP keeps whoever was first of neighbours that are equally near (RFC 2453 section 3.9.2).

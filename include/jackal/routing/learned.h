@@ -131,6 +131,7 @@ JACKAL_API std::string_view to_string(PathType type);
 struct Path {
     std::vector<std::uint32_t> as_path; ///< the nearest first
     net::Address next_hop;
+    bool is_linked = false; ///< a link-local address is told with it (RFC 2545 section 3)
     std::uint32_t local_preference = 100;
     std::uint32_t med = 0;
     bool incomplete = false;                  ///< origin: redistributed (true) or of `networks`

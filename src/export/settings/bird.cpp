@@ -576,6 +576,17 @@ bool ends_point_to_point(const lab::Lab& lab, const lab::OspfVirtualLink& link) 
               });
 }
 
+// Whether it is that of one of the machine's own, which daemons take for nobody's.
+bool is_network_address(const lab::Lab& lab, MachineId machine, net::Address address) {
+    for (lab::NicId nic : lab.nics_of(machine))
+        for (lab::AddressId id : lab.addresses_of(nic))
+            if (const net::Prefix prefix = lab.addresses[id].prefix();
+                address.family() == net::Family::ipv4 && prefix.family() == address.family()
+                && prefix.length() < 31 && prefix.first() == address)
+                return true;
+    return false;
+}
+
 } // namespace
 
 std::vector<std::string> bird_notes(const routing::Settled& settled, MachineId machine) {
@@ -585,13 +596,18 @@ std::vector<std::string> bird_notes(const routing::Settled& settled, MachineId m
     if (told == nullptr)
         return notes;
     for (lab::NicId nic : lab.nics_of(machine))
-        for (lab::AddressId id : lab.addresses_of(nic)) {
-            const lab::InterfaceAddress& own = lab.addresses[id];
-            if (own.address.family() == net::Family::ipv4 && own.length < 31
-                && own.address == own.prefix().first())
+        for (lab::AddressId id : lab.addresses_of(nic))
+            if (is_network_address(lab, machine, lab.addresses[id].address))
                 notes.push_back(fmt::format("nobody hears {} by {}, the address of a network",
-                                            lab.nic_name(nic), net::to_string(own.address)));
-        }
+                                            lab.nic_name(nic),
+                                            net::to_string(lab.addresses[id].address)));
+    for (lab::RouteId id : lab.routes_of(machine)) {
+        const lab::StaticRoute& route = lab.routes[id];
+        if (is_network_address(lab, machine, route.via))
+            notes.push_back(fmt::format("{} sends nothing to {} by {}, the address of a network",
+                                        lab.machines[machine].name, net::to_string(route.to),
+                                        net::to_string(route.via)));
+    }
     if (told->ospf)
         for (const lab::OspfVirtualLink& link : told->ospf->virtual_links)
             if (ends_point_to_point(lab, link))

@@ -115,11 +115,24 @@ void BgpTables::meet(const Surroundings& ground) {
         first_session_[i] += first_session_[i - 1];
 }
 
-lab::NicId BgpTables::nic_with(MachineId machine, net::Address address) const {
-    for (const lab::Owner& owner : lab_->owners_of(address))
-        if (owner.machine == machine)
-            return owner.nic;
-    return {};
+// By which the machine has the address, and is nearest to its peer.
+lab::NicId BgpTables::nic_with(MachineId machine, net::Address address, net::Address peer) const {
+    lab::NicId best;
+    int longest = -1;
+    for (const lab::Owner& owner : lab_->owners_of(address)) {
+        if (owner.machine != machine)
+            continue;
+        int length = 0; // of the prefix that holds them both
+        for (lab::AddressId id : lab_->addresses_of(owner.nic))
+            if (const lab::InterfaceAddress& row = lab_->addresses[id];
+                row.address == address && row.prefix().contains(peer))
+                length = row.length + 1;
+        if (length > longest) {
+            best = owner.nic;
+            longest = length;
+        }
+    }
+    return best;
 }
 
 Neighbour BgpTables::judged(std::uint32_t speaker, std::uint32_t neighbour, net::Family family,
@@ -194,7 +207,7 @@ Neighbour BgpTables::judged(std::uint32_t speaker, std::uint32_t neighbour, net:
                .to_address = ends.own,
                .inner = inner};
     if (!inner && !told.distant)
-        session.direct_from = nic_with(other.machine, ends.peer);
+        session.direct_from = nic_with(other.machine, ends.peer, ends.own);
     return seen;
 }
 
@@ -265,7 +278,10 @@ std::optional<Path> BgpTables::told(const Class& group, const Session& session) 
         path.originator = path.originator.value_or(*told_of(heard->from).router_id);
         path.clusters.insert(path.clusters.begin(), cluster_id(from));
     } else if (!may_name_third_party(choice.best, session)) {
-        path.next_hop = gate_towards(choice.best, session).value_or(session.from_address);
+        const auto gate = gate_towards(choice.best, session);
+        path.next_hop = gate.value_or(session.from_address);
+        path.is_linked =
+            !gate && session.direct_from && session.from_address.family() == net::Family::ipv6;
     }
     if (path.next_hop == session.to_address) // RFC 4271 section 5.1.3
         return std::nullopt;
@@ -293,7 +309,8 @@ bool is_loop(const Path& path, const lab::Speaker& speaker) {
 }
 
 // True if the next hop is told as it is: inside an AS, unless told otherwise, and to another AS
-// where all three are on one segment (RFC 4271 section 5.1.3).
+// where all three are on one segment (RFC 4271 section 5.1.3). Whoever heard of it inside, and goes
+// to its link-local address, has none that it could name there.
 bool BgpTables::may_name_third_party(const Candidate& best, const Session& session) const {
     const bool is_own = best.session == none;
     if (is_own && !best.out)
@@ -305,6 +322,8 @@ bool BgpTables::may_name_third_party(const Candidate& best, const Session& sessi
     const lab::SegmentId shared = lab_->nics[session.direct_from].segment;
     if (is_own)
         return lab_->nics[best.out].segment == shared;
+    if (sessions_[best.session].inner && best.path.is_linked)
+        return false;
     return std::ranges::any_of(lab_->owners_of(best.path.next_hop), [&](const lab::Owner& owner) {
         return lab_->nics[owner.nic].segment == shared
                && owner.machine != told_of(session.to).machine;
@@ -315,7 +334,8 @@ bool BgpTables::may_name_third_party(const Candidate& best, const Session& sessi
 // 4271 section 5.1.3 (2)); of IPv6 only where BGP told of that, as others tell link-local ones.
 std::optional<net::Address> BgpTables::gate_towards(const Candidate& best,
                                                     const Session& session) const {
-    if (session.inner || !session.direct_from || best.session == none)
+    if (session.inner || !session.direct_from || best.session == none
+        || (sessions_[best.session].inner && best.path.is_linked))
         return std::nullopt;
     const std::pair key(session.from, best.path.next_hop);
     const Ways& ways = best.path.next_hop.family() == net::Family::ipv4 ? ways_ : own_ways_;
@@ -346,7 +366,8 @@ const std::optional<InteriorWay>& BgpTables::way(std::uint32_t speaker, net::Add
 std::optional<Gate> BgpTables::direct_gate(const Session& session, net::Address to) const {
     if (session.inner || !session.direct_from)
         return std::nullopt;
-    const lab::NicId own = nic_with(told_of(session.to).machine, session.to_address);
+    const lab::NicId own =
+        nic_with(told_of(session.to).machine, session.to_address, session.from_address);
     const bool is_on_link =
         own && std::ranges::any_of(lab_->addresses_of(own), [&](lab::AddressId id) {
             return lab_->addresses[id].prefix().contains(to);

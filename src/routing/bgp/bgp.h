@@ -99,7 +99,7 @@ class BgpTables final : public ProtocolTables {
     bool settle_choices(Class& group, const Surroundings& ground, bool backwards);
     void converge(Class& group, const Surroundings& ground);
     void tell_apart(const Class& one, const Class& other);
-    lab::NicId nic_with(lab::MachineId machine, net::Address address) const;
+    lab::NicId nic_with(lab::MachineId machine, net::Address address, net::Address peer) const;
     bool may_name_third_party(const Candidate& best, const Session& session) const;
     std::optional<net::Address> gate_towards(const Candidate& best, const Session& session) const;
     std::optional<Path> told(const Class& group, const Session& session) const;

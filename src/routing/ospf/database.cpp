@@ -686,17 +686,23 @@ void OspfTables::settle(std::vector<Injection> externals, const Surroundings& /*
 
 // An external route has a forwarding address where its next hop is on a segment on which its router
 // speaks OSPF, so that others on that segment go there straight (RFC 2328 section 2.3, appendix
-// A.4.5). Daemons do so on point-to-point links and passive NICs too.
+// A.4.5). Daemons do so on point-to-point links and passive NICs too, and for IPv4 where no carrier
+// is; a NIC that never had one has no link-local address to speak IPv6 from.
 std::optional<net::Address> OspfTables::forward_of(const Injection& external) const {
     const Gate& gate = external.gate;
     if (!gate.out || gate.via.family() != family_ || has_address(*lab_, external.machine, gate.via)
         || lab_->speaker(external.machine)->ospf->on(gate.out) == nullptr)
         return std::nullopt;
     const auto* address = spoken_address(*lab_, gate.out, family_);
-    return address != nullptr
-                   && (family_ == net::Family::ipv6 || address->prefix().contains(gate.via))
-               ? std::optional(gate.via)
-               : std::nullopt;
+    const auto own = std::ranges::equal_range(
+        graph_->interfaces, external.machine, {},
+        [](const Interface& interface) { return interface.speaker->machine; });
+    const bool is_there = family_ == net::Family::ipv4
+                              ? address != nullptr && address->prefix().contains(gate.via)
+                              : std::ranges::any_of(own, [&](const Interface& interface) {
+                                    return interface.told->nic == gate.out;
+                                });
+    return is_there ? std::optional(gate.via) : std::nullopt;
 }
 
 // What stands for it in an NSSA, as all that leaves the area must have one: an address of the

@@ -194,7 +194,8 @@ class OspfTables::Choice {
 
     void add_gates(const Advert& advert, std::uint32_t node) {
         const Node& here = graph_.nodes[node];
-        if (const Edge* edge = tables_.edge_onto(node, advert.node)) { // its own network
+        if (const Edge* edge = tables_.edge_onto(node, advert.node); // its own network
+            edge != nullptr && edge->cost == tables_.cost_between(node, advert.node)) {
             if (!tables_.has_prefix(node, *edge, prefix_))
                 lesson_.add_gate(here.first_gate + edge->gate + tables_.members_of(advert.node));
             return;
