@@ -24,6 +24,7 @@ struct Injection {
     std::uint32_t metric = 0;
     std::uint8_t type = 2;      ///< OSPF: of an external route
     bool redistributed = false; ///< else of the machine's `networks`, or its default route
+    bool is_own = false;        ///< redistributed: a route of the machine's own, not learned
     /// BGP: of the route by which the machine itself goes; none of a default route that it
     /// announces whether or not it has one.
     std::optional<unsigned> distance{};

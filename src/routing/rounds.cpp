@@ -213,14 +213,16 @@ class Handover {
                 route && !is_from(route->kind, protocol.source()))
                 inject(with_route({.prefix = prefix, .machine = machine}));
         }
-        each_redistributed(machine, exports.redistribute, exports.metric,
-                           [&](std::uint32_t prefix, std::uint32_t metric, std::uint8_t type) {
-                               inject(with_route({.prefix = prefix,
-                                                  .machine = machine,
-                                                  .metric = metric,
-                                                  .type = type,
-                                                  .redistributed = true}));
-                           });
+        each_redistributed(
+            machine, exports.redistribute, exports.metric,
+            [&](std::uint32_t prefix, std::uint32_t metric, std::uint8_t type) {
+                inject(with_route({.prefix = prefix,
+                                   .machine = machine,
+                                   .metric = metric,
+                                   .type = type,
+                                   .redistributed = true,
+                                   .is_own = own_.to(machine, numbers_[prefix]) != nullptr}));
+            });
         for (net::Family family : net::both_families)
             if (gives_default(machine, exports.default_route, family, protocol.source())) {
                 const Injection injection{.prefix = numbers_.find(net::Prefix::everything(family)),

@@ -39,7 +39,6 @@ RipTables::RipTables(const lab::Lab& lab, const PrefixNumbers& numbers, const Co
                 interfaces_.push_back({.machine = speaker.machine,
                                        .told = &told,
                                        .address = sent_from(lab, told.nic, address->address),
-                                       .prefix = announced_prefix(lab, *address),
                                        .domain = loopback ? none : wiring.domain(lab, told.nic)});
             }
         }
@@ -89,7 +88,10 @@ void RipTables::judge(const Interface& from, const Interface& to, const Conditio
         seen.discord = Discord::mac;
     else if (is_ipv4 && is_own(*lab_, condition, to.machine, from.address))
         seen.discord = Discord::own_address;
-    else if (is_ipv4 && !to.prefix.contains(from.address))
+    else if (is_ipv4
+             && std::ranges::none_of(
+                 announced_prefixes(*lab_, to.told->nic, seen.family),
+                 [&](const net::Prefix& prefix) { return prefix.contains(from.address); }))
         seen.discord = Discord::prefix;
     else if (seen.filter)
         seen.discord = Discord::filtered;
@@ -112,7 +114,8 @@ void RipTables::judge(const Interface& from, const Interface& to, const Conditio
 
 // Prefix by prefix, from those that announce it outwards: whoever is nearer is settled first, so
 // what it says is final. Of equal neighbours that with the prefix of a NIC is kept before that of
-// what was brought in, as it was heard first (RFC 2453 section 3.9.2), then the lower address.
+// what was brought in, as it was heard first (RFC 2453 section 3.9.2), then the lower address. Who
+// brings in a route of its own tells of that one, however near others are.
 void RipTables::settle(std::vector<Injection> origins, const Surroundings& /*surroundings*/) {
     for (const Interface& interface : interfaces_)
         for (const net::Prefix& prefix :
@@ -128,15 +131,16 @@ void RipTables::settle(std::vector<Injection> origins, const Surroundings& /*sur
             too_large_ = true;
             return;
         }
+        const std::size_t first_origin = i;
         std::uint32_t prefix = origins[i].prefix;
         net::Family family = (*numbers_)[prefix].family();
         std::array<std::vector<MachineId>, infinity> by_metric;
         std::vector<MachineId> reached;
         auto reach = [&](MachineId machine, std::uint32_t metric, std::uint32_t gate,
                          bool is_late) {
-            if (metric >= infinity)
-                return;
             Best& known = best[machine.row];
+            if (metric >= infinity || (known.is_own && gate != none))
+                return;
             bool nearer = metric < known.metric;
             bool lower = metric == known.metric && known.gate != none && gate != none
                          && std::pair(is_late, gates_[gate].via)
@@ -145,13 +149,15 @@ void RipTables::settle(std::vector<Injection> origins, const Surroundings& /*sur
                 return;
             if (known.metric == infinity)
                 reached.push_back(machine);
-            known = {static_cast<std::uint8_t>(metric), is_late, gate};
+            known = {static_cast<std::uint8_t>(metric), known.is_own, is_late, gate};
             if (nearer)
                 by_metric[metric].push_back(machine);
         };
-        for (; i < origins.size() && origins[i].prefix == prefix; ++i)
+        for (; i < origins.size() && origins[i].prefix == prefix; ++i) {
+            best[origins[i].machine.row].is_own |= origins[i].is_own;
             reach(origins[i].machine, std::max(origins[i].metric, 1U), none,
                   origins[i].redistributed);
+        }
         for (std::uint32_t metric = 1; metric < infinity; ++metric)
             for (std::size_t n = 0; n < by_metric[metric].size(); ++n) {
                 MachineId from = by_metric[metric][n];
@@ -173,6 +179,8 @@ void RipTables::settle(std::vector<Injection> origins, const Surroundings& /*sur
             table_[prefix].emplace_back(machine, best[machine.row]);
             best[machine.row] = {};
         }
+        for (std::size_t o = first_origin; o < i; ++o) // also those that are too far away
+            best[origins[o].machine.row] = {};
     }
 }
 

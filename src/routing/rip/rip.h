@@ -43,7 +43,6 @@ class RipTables final : public ProtocolTables {
         lab::MachineId machine;
         const lab::RipNic* told = nullptr;
         net::Address address;
-        net::Prefix prefix;
         std::uint32_t domain = 0;
     };
     struct Hearing { ///< what a router says comes to another, by this gate of that one
@@ -55,6 +54,7 @@ class RipTables final : public ProtocolTables {
     };
     struct Best {
         std::uint8_t metric = infinity;
+        bool is_own = false;       ///< a route of the machine's own: it goes by no other
         bool is_late = false;      ///< it was brought in from elsewhere, after others were heard
         std::uint32_t gate = none; ///< none for its own
     };
