@@ -1,0 +1,149 @@
+// The simulated lab at the end of a wire, given frames one by one.
+#include "../lab_of.h"
+#include "jackal/export/capture.h"
+#include "jackal/export/wire.h"
+#include "jackal/probe/sightings.h"
+
+#include <algorithm>
+#include <random>
+
+using namespace jackal;
+using std::chrono::seconds;
+
+namespace {
+
+lab::Lab quay() {
+    return lab_of(R"(lab: quay
+subnets:
+  quay: {prefix: [10.60.1.0/24, "fd60:0:0:1::/64"], dhcp: {size: 8}}
+  mole: {prefix: [10.60.2.0/24, "fd60:0:0:2::/64"]}
+guests:
+  desk: {nics: [{subnet: quay, mtu: 9000}]}
+  pad:  {nics: [{subnet: quay, address: dhcp, mtu: 9000}]}
+  gull: {nics: [{subnet: mole}], listens: [tcp/22, udp/53]}
+routers:
+  one: {nics: [{subnet: quay, mtu: 9000}, {subnet: mole}]}
+)");
+}
+
+// The frames that the machine's NIC sends for what is asked, as bytes.
+std::vector<exports::Bytes> frames_of(const routing::Settled& settled, const std::string& from,
+                                      const std::string& to, const probe::PingOptions& wishes) {
+    const lab::Lab& lab = settled.lab();
+    auto question = probe::question(lab, from, to, wishes);
+    REQUIRE(question.has_value());
+    probe::Sightings sightings(probe::spots(lab, from + "/eth0"));
+    sightings.add(settled, probe::exchange(settled, *question), seconds(1));
+    std::vector<exports::Bytes> frames;
+    for (const probe::Sighting& sighting : sightings.take())
+        if (sighting.leaves)
+            frames.push_back(exports::bytes_of(lab, sighting.frame));
+    return frames;
+}
+
+lab::NicId nic_of(const lab::Lab& lab, const std::string& name) {
+    return probe::spots(lab, name).front().nic;
+}
+
+// An Ethernet frame with an IPv6 packet, in pieces (RFC 8200 section 4.5).
+std::vector<exports::Bytes> cut_up(const exports::Bytes& frame, std::size_t step) {
+    constexpr std::size_t headers = 14 + 40;
+    std::vector<exports::Bytes> pieces;
+    for (std::size_t first = headers; first < frame.size(); first += step) {
+        const std::size_t last = std::min(frame.size(), first + step);
+        const std::size_t place = first - headers + (last < frame.size() ? 1 : 0);
+        exports::Bytes piece(frame.begin(), frame.begin() + headers);
+        piece[14 + 4] = static_cast<std::uint8_t>((8 + last - first) >> 8);
+        piece[14 + 5] = static_cast<std::uint8_t>(8 + last - first);
+        piece[14 + 6] = 44;
+        for (const std::size_t byte :
+             {std::size_t{frame[14 + 6]}, std::size_t{0}, place >> 8, place & 0xff, std::size_t{1},
+              std::size_t{2}, std::size_t{3}, std::size_t{4}})
+            piece.push_back(static_cast<std::uint8_t>(byte));
+        piece.insert(piece.end(), frame.begin() + static_cast<std::ptrdiff_t>(first),
+                     frame.begin() + static_cast<std::ptrdiff_t>(last));
+        pieces.push_back(std::move(piece));
+    }
+    return pieces;
+}
+
+} // namespace
+
+TEST_CASE("pieces of an IPv6 packet are answered once all of them have come, in any order") {
+    const lab::Lab lab = quay();
+    const routing::Settled settled = routing::settle(lab);
+    const lab::NicId desk = nic_of(lab, "desk/eth0");
+    const exports::Bytes whole =
+        frames_of(settled, "desk", "gull",
+                  {.family = net::Family::ipv6, .count = 1, .payload_bytes = 5000})
+            .back();
+    REQUIRE(whole.size() == 14 + 40 + 8 + 5000);
+    std::vector<exports::Bytes> pieces = cut_up(whole, 1200);
+    exports::Wire wire(lab, {desk});
+    std::mt19937_64 random(7);
+    probe::Microseconds now = seconds(10);
+    for (int i = 0; i < 20; ++i) {
+        CAPTURE(i);
+        std::ranges::shuffle(pieces, random);
+        for (const exports::Bytes& piece : pieces) {
+            CHECK(wire.due(now).empty());
+            wire.receive(now, desk, piece);
+        }
+        now += seconds(1);
+        CHECK(wire.due(now).size() == 4); // by NICs of 1,500 bytes
+    }
+    for (std::size_t i = 0; i + 1 < pieces.size(); ++i) // one is missing
+        wire.receive(now, desk, pieces[i]);
+    pieces.back()[14 + 40 + 3] ^= 8; // its place is another's
+    wire.receive(now, desk, pieces.back());
+    CHECK(wire.due(now + seconds(100)).empty());
+}
+
+TEST_CASE("whatever comes in by the wire, what is right is answered afterwards") {
+    const lab::Lab lab = quay();
+    const routing::Settled settled = routing::settle(lab);
+    const lab::NicId pad = nic_of(lab, "pad/eth0"); // asks for its lease, too
+    std::vector<exports::Bytes> good;
+    for (const net::Family family : net::both_families)
+        for (const char* service : {"", "tcp/22", "tcp/23", "udp/53", "udp/9"})
+            for (const exports::Bytes& frame : frames_of(settled, "pad", "gull",
+                                                         {.service = net::parse_service(service),
+                                                         .family = family,
+                                                         .count = 1,
+                                                         .payload_bytes = 2000}))
+                good.push_back(frame);
+    REQUIRE(good.size() > 30);
+    const std::vector<exports::Bytes> ping = frames_of(settled, "pad", "gull", {.count = 1});
+
+    exports::Wire wire(lab, {pad});
+    wire.serve(*lab.machine("gull"), 23);
+    std::mt19937_64 random(11);
+    const auto below = [&](std::size_t n) {
+        return std::uniform_int_distribution(std::size_t{0}, n - 1)(random);
+    };
+    probe::Microseconds now = seconds(10);
+    for (int i = 0; i < 20'000; ++i) {
+        exports::Bytes frame = good[below(good.size())];
+        for (std::size_t flips = below(4); flips != 0; --flips)
+            frame[below(frame.size())] = static_cast<std::uint8_t>(random());
+        if (below(4) == 0)
+            frame.resize(below(frame.size() + 1));
+        wire.receive(now, pad, frame);
+        for (const exports::Wire::Heard& heard : wire.heard())
+            if (heard.is_new)
+                below(2) == 0 ? wire.accept(heard.connection) : wire.finish(heard.connection, true);
+        if (i % 100 == 0) {
+            now += seconds(30);
+            wire.due(now);
+        }
+    }
+    for (int i = 0; i < 20; ++i) { // connections that nobody answers are given up
+        now += seconds(100);
+        wire.due(now);
+        wire.heard();
+    }
+    wire.receive(now, pad, ping.back());
+    CHECK(wire.due(now + seconds(1)).size() == 1);
+    CHECK(wire.count().dropped == 0);
+    CHECK(wire.count().received == 20'001);
+}
