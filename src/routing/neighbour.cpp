@@ -64,7 +64,9 @@ lab::FilterId dropped_by(const lab::Lab& lab, lab::NicId from, lab::NicId to,
 bool is_own(const lab::Lab& lab, const Condition& condition, lab::MachineId machine,
             net::Address address) {
     return std::ranges::any_of(lab.owners_of(address), [&](const lab::Owner& owner) {
-        return owner.machine == machine && is_live(lab, condition, owner.nic, address.family());
+        return owner.machine == machine && condition.machine_on(machine)
+               && (address.family() == net::Family::ipv4
+                   || is_live(lab, condition, owner.nic, address.family()));
     });
 }
 

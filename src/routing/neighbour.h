@@ -19,7 +19,8 @@ lab::FilterId dropped_at(const lab::Lab& lab, lab::NicId nic, plan::Way way, con
 lab::FilterId dropped_between(const lab::Lab& lab, lab::NicId in, lab::NicId out,
                               const net::Flow& flow);
 
-/// True if the machine has the address on a NIC that works.
+/// True if the machine takes the address for its own: of IPv4 also that of a NIC that is down, of
+/// IPv6 one on a NIC that works.
 bool is_own(const lab::Lab& lab, const Condition& condition, lab::MachineId machine,
             net::Address address);
 
