@@ -19,13 +19,22 @@ std::optional<lab::MachineId> machine_of(const lab::Lab& lab, std::string name) 
     return lab.machine(name);
 }
 
+// What the only question asks for (RFC 1035 section 4.1.2), by its number: libtins has names for
+// some, and no place for others.
+unsigned type_asked(const Bytes& message) {
+    std::size_t at = 12; // behind the header
+    while (at < message.size() && message[at] != 0)
+        at += 1 + std::size_t{message[at]};
+    return at + 2 < message.size() ? unsigned{message[at + 1]} << 8 | message[at + 2] : 0;
+}
+
 } // namespace
 
 Bytes name_answer(const lab::Lab& lab, const Bytes& question) {
     constexpr std::uint32_t kept_s = 60;
     constexpr std::uint8_t no_such_name = 3; // RFC 1035 section 4.1.1
     Tins::DNS answer(question.data(), static_cast<std::uint32_t>(question.size()));
-    if (answer.type() != Tins::DNS::QUERY)
+    if (answer.type() != Tins::DNS::QUERY || answer.questions_count() != 1)
         return {};
     answer.type(Tins::DNS::RESPONSE);
     answer.recursion_available(1);
@@ -38,12 +47,11 @@ Bytes name_answer(const lab::Lab& lab, const Bytes& question) {
         }
         const probe::Endpoint end{.name = asked.dname(), .machine = *machine};
         for (net::Family family : net::both_families) {
-            const bool is_meant = asked.query_type()
-                                  == (family == net::Family::ipv4 ? Tins::DNS::A : Tins::DNS::AAAA);
-            if (const auto* row = probe::address_at(lab, end, family); row != nullptr && is_meant)
+            const auto type = family == net::Family::ipv4 ? Tins::DNS::A : Tins::DNS::AAAA;
+            const auto* row = probe::address_at(lab, end, family);
+            if (row != nullptr && type_asked(question) == type)
                 answer.add_answer(Tins::DNS::resource(asked.dname(), net::to_string(row->address),
-                                                      asked.query_type(), Tins::DNS::INTERNET,
-                                                      kept_s));
+                                                      type, Tins::DNS::INTERNET, kept_s));
         }
     }
     return answer.serialize();
