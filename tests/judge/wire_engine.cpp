@@ -92,8 +92,27 @@ class Wires {
         return *wire;
     }
 
+    // Of a packet in pieces the first tells what it is.
     static void read(const exports::Bytes& bytes, Answer& answer) {
         const Tins::EthernetII frame(bytes.data(), static_cast<std::uint32_t>(bytes.size()));
+        constexpr std::size_t icmp_at = 14 + 20;
+        constexpr std::size_t icmpv6_at = 14 + 40 + 8;
+        if (const auto* ip = frame.find_pdu<Tins::IP>();
+            ip != nullptr && ip->is_fragmented() && bytes.size() > icmp_at + 1) {
+            if (ip->fragment_offset() == 0 && ip->protocol() == 1)
+                read_icmp(bytes[icmp_at], bytes[icmp_at + 1], ip->ttl(), ip->src_addr().to_string(),
+                          answer);
+            return;
+        }
+        if (const auto* ipv6 = frame.find_pdu<Tins::IPv6>();
+            ipv6 != nullptr && ipv6->search_header(Tins::IPv6::FRAGMENT) != nullptr
+            && bytes.size() > icmpv6_at + 1) {
+            const bool is_first = bytes[icmpv6_at - 6] == 0 && bytes[icmpv6_at - 5] <= 1;
+            if (is_first && bytes[icmpv6_at - 8] == 58)
+                read_icmpv6(bytes[icmpv6_at], bytes[icmpv6_at + 1], ipv6->hop_limit(),
+                            ipv6->src_addr().to_string(), answer);
+            return;
+        }
         if (const auto* ip = frame.find_pdu<Tins::IP>()) {
             if (const auto* icmp = frame.find_pdu<Tins::ICMP>())
                 read_icmp(icmp->type(), icmp->code(), ip->ttl(), ip->src_addr().to_string(),
