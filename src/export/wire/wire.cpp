@@ -196,9 +196,7 @@ class Wire::Simulation {
         on_way_.push({at, number_++, nic, std::move(bytes)});
     }
 
-    bool is_up() const {
-        return settled_.condition().machine_on(self_) && settled_.condition().nic_up(nic_);
-    }
+    bool is_up() const { return settled_.is_usable(nic_); }
 
     // --- neighbours ------------------------------------------------------------------------------
 
@@ -306,9 +304,7 @@ class Wire::Simulation {
         const std::uint32_t domain = settled_.wiring().domain(lab_, nic_);
         for (const lab::SegmentId segment : lab_.segments.ids())
             for (NicId nic : lab_.segments[segment].nics)
-                if (!nics_.contains(nic) && lab_.nics[nic].mac == mac
-                    && settled_.condition().nic_up(nic)
-                    && settled_.condition().machine_on(lab_.nics[nic].machine)
+                if (!nics_.contains(nic) && lab_.nics[nic].mac == mac && settled_.is_usable(nic)
                     && settled_.wiring().domain(lab_, nic) == domain)
                     return nic;
         return {};
