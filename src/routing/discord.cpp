@@ -254,18 +254,15 @@ class Describer {
             std::move(edits));
     }
 
-    // The NIC whose MAC is shared, if not with the other of the two then with a third.
     void mac(const std::string& apart) {
-        const NicId shared = lab_.nics[n_.nic].shares_mac ? n_.nic : n_.other_nic;
-        const lab::Nic& nic = lab_.nics[shared];
+        const lab::Nic& nic = lab_.nics[n_.nic];
         say(n_.protocol == Protocol::rip
                 ? apart
                       + fmt::format("both have the MAC {}, and with it one link-local address",
                                     net::to_string(nic.mac))
-                : fmt::format("{} and {} stay in state Exchange on {}: {} shares its MAC {} with "
-                              "another, so what is sent to one alone does not arrive",
-                              own_name(), other_name(), segment(), lab_.nic_name(shared),
-                              net::to_string(nic.mac)),
+                : fmt::format("{} and {} stay in state Exchange on {}: both have the MAC {}, so "
+                              "what one sends to the other alone does not arrive",
+                              own_name(), other_name(), segment(), net::to_string(nic.mac)),
             {plan::RemoveNicMac{lab_.machines[nic.machine].name, nic.plan_index}});
     }
 

@@ -75,17 +75,8 @@ bool has_address(const lab::Lab& lab, lab::MachineId machine, net::Address addre
                                [&](const lab::Owner& owner) { return owner.machine == machine; });
 }
 
-bool has_clone(const lab::Lab& lab, const Condition& condition, const lab::Wiring& wiring,
-               lab::NicId nic, net::Family family) {
-    if (!lab.nics[nic].shares_mac || lab.segments[lab.nics[nic].segment].link)
-        return false;
-    bool found = false;
-    each_with_mac_of(lab, nic, [&](lab::NicId other) {
-        found = found
-                || (wiring.domain(lab, other) == wiring.domain(lab, nic)
-                    && is_live(lab, condition, other, family));
-    });
-    return found;
+bool is_one_to_switches(const lab::Lab& lab, lab::NicId one, lab::NicId other) {
+    return lab.nics[one].mac == lab.nics[other].mac && !lab.segments[lab.nics[one].segment].link;
 }
 
 const lab::InterfaceAddress* spoken_address(const lab::Lab& lab, lab::NicId nic,

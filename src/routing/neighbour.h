@@ -57,10 +57,10 @@ void each_with_mac_of(const lab::Lab& lab, lab::NicId nic, Use use) {
         std::ranges::for_each(lab.segments[lab.nics[nic].segment].nics, look_at);
 }
 
-/// True if another NIC that works has its MAC, where a switch tells NICs by theirs: then what is
-/// sent to this one alone, or answered to it, arrives by luck if at all.
-bool has_clone(const lab::Lab& lab, const Condition& condition, const lab::Wiring& wiring,
-               lab::NicId nic, net::Family family);
+/// True if what one of two NICs on a segment sends to the other alone does not arrive: they have
+/// one MAC, and a switch tells NICs by theirs. What a third sends to a MAC goes to whoever of them
+/// spoke last (IEEE 802.1D section 7.8), which a speaker does again and again.
+bool is_one_to_switches(const lab::Lab& lab, lab::NicId one, lab::NicId other);
 
 /// The address by which OSPF and RIP speak on the NIC, or null: one that the machine chose itself
 /// as nobody gave it any is not routed (RFC 3927 section 7).

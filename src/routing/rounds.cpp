@@ -325,12 +325,6 @@ class Ground {
         });
     }
 
-    // What goes from one NIC to the other does not arrive, or no answer about its MAC.
-    bool is_lost(NicId from, NicId to, net::Family family) const {
-        return has_clone(lab_, condition_, wiring_, from, family)
-               || has_clone(lab_, condition_, wiring_, to, family);
-    }
-
     Discord reach(MachineId from, MachineId to, const net::Flow& flow, lab::FilterId& filter) {
         constexpr int most_hops = 64;
         MachineId at = from;
@@ -359,7 +353,7 @@ class Ground {
             if (filter)
                 return Discord::filtered;
             NicId there = heard_nic(gate.via, gate.out, to);
-            if (!there || is_lost(gate.out, there, gate.via.family()))
+            if (!there || is_one_to_switches(lab_, gate.out, there))
                 return Discord::no_way;
             at = lab_.nics[there].machine;
             in = there;

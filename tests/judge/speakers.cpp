@@ -1,5 +1,6 @@
 #include "speakers.h"
 
+#include "jackal/net/special_use.h"
 #include "live_lab.h"
 
 #include <algorithm>
@@ -140,17 +141,20 @@ Table told_by_jackal(const routing::Settled& settled, lab::MachineId machine) {
     return table;
 }
 
+std::optional<net::Address> address_of(const std::string& gate) {
+    return net::parse_address(gate.substr(0, gate.find(' ')));
+}
+
 // A next hop by the link-local address of the NIC that has it.
 std::set<std::string> by_link_local(const lab::Lab& lab, const std::set<std::string>& gates) {
     std::set<std::string> changed;
     for (const std::string& gate : gates) {
-        const std::size_t space = gate.find(' ');
-        const auto via = net::parse_address(gate.substr(0, space));
+        const auto via = address_of(gate);
         auto owners = via ? lab.owners_of(*via) : std::span<const lab::Owner>{};
         changed.insert(owners.empty() ? gate
                                       : net::to_string(net::link_local_address(
                                             lab.nics[owners.front().nic].mac))
-                                            + gate.substr(space));
+                                            + gate.substr(gate.find(' ')));
     }
     return changed;
 }
@@ -221,6 +225,8 @@ bool has_way_by_itself(const routing::Settled& settled, lab::MachineId machine,
 //   to it, or has one, as things come.
 // - What it asks for by RIP when it starts it is told by itself alone (RFC 2453 section 3.9.1), so
 //   also past a filter that drops what all are told, and keeps until that times out.
+// - A next hop that is the machine's own address on another of its NICs it keeps, and the kernel
+//   takes no such route.
 bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const lab::Speaker& speaker,
                 const std::optional<Learned>& jackal, const std::optional<Learned>& daemon) {
     const lab::Lab& lab = settled.lab();
@@ -228,6 +234,13 @@ bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const la
         && std::ranges::any_of(settled.lessons()->neighbours(), [&](const routing::Neighbour& n) {
                return n.protocol == routing::Protocol::rip && n.machine == speaker.machine
                       && n.discord == routing::Discord::filtered;
+           }))
+        return true;
+    if (!jackal && !daemon->gates.empty()
+        && std::ranges::all_of(daemon->gates, [&](const std::string& gate) {
+               const auto via = address_of(gate);
+               return via && !net::is_link_local(*via)
+                      && settled.is_local(speaker.machine, settled.aim(*via));
            }))
         return true;
     const bool has_equal_paths = speaker.bgp && speaker.bgp->equal_paths;
@@ -273,10 +286,11 @@ bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const la
     if (jackal && !daemon && jackal->path.starts_with('E')
         && std::ranges::any_of(lab.speakers, is_brought_by))
         return true;
-    if (jackal && !daemon && jackal->protocol == "bgp")
-        return std::ranges::any_of(lab.speakers, [&](const lab::Speaker& any) {
-            return has_way_by_itself(settled, any.machine, to);
-        });
+    if (jackal && jackal->protocol == "bgp" && (!daemon || daemon->protocol == "bgp")
+        && std::ranges::any_of(lab.speakers, [&](const lab::Speaker& any) {
+               return has_way_by_itself(settled, any.machine, to);
+           }))
+        return true;
     if (jackal && !daemon && jackal->path.starts_with('E'))
         return std::ranges::any_of(settled.learned(speaker.machine).link_states(speaker.machine),
                                    [&](const routing::LinkState& state) {

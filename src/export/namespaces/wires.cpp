@@ -37,6 +37,9 @@ std::string end_of(const Script& s, NicId id) {
                        nic.mtu_bytes);
 }
 
+// Behind those of bridges, which the kernel counts from 1.
+constexpr std::uint32_t first_port_index = 1'000'000;
+
 // A bridge with a port for each NIC; a NIC's own MTU alone decides what gets through. The ports
 // of a link that is cut stay down, so its NICs have no carrier.
 std::string write_bridge(const Script& s, const std::string& bridge, const std::vector<NicId>& nics,
@@ -50,8 +53,9 @@ std::string write_bridge(const Script& s, const std::string& bridge, const std::
         if (is_virtual(s, nic)) // the largest MTU that a TAP device has
             text += fmt::format("tuntap add dev {0} mode tap\nlink set {0} mtu 65521\n", port);
         else
-            text +=
-                fmt::format("link add name {} mtu 65535 type veth peer {}\n", port, end_of(s, nic));
+            // The kernel heeds the index of one end only if the other is given one, too.
+            text += fmt::format("link add name {} index {} mtu 65535 type veth peer {}\n", port,
+                                first_port_index + nic.row, end_of(s, nic));
         text += fmt::format("link set {} master {} {}\n", port, bridge, works ? "up" : "down");
     }
     return text + fmt::format("link set {} alias {} up\n", bridge, alias);

@@ -33,8 +33,7 @@ void OspfTables::add_interfaces(const Condition& condition, const lab::Wiring& w
                  .told = &told,
                  .address = sent_from(*lab_, told.nic, address->address),
                  .prefix = announced_prefix(*lab_, *address),
-                 .domain = loopback ? nowhere : wiring.domain(*lab_, told.nic),
-                 .has_clone = has_clone(*lab_, condition, wiring, told.nic, family_)});
+                 .domain = loopback ? nowhere : wiring.domain(*lab_, told.nic)});
         }
     }
 }
@@ -100,7 +99,7 @@ OspfTables::Pair OspfTables::judged(std::uint32_t a, std::uint32_t b,
     pair.state_a = pair.state_b = NeighbourState::exchange;
     // Point to point all goes to all (RFC 2328 section 8.1).
     const bool to_all = one.told->point_to_point && other.told->point_to_point;
-    if (!to_all && (one.has_clone || other.has_clone))
+    if (!to_all && is_one_to_switches(*lab_, one.told->nic, other.told->nic))
         return apart(Discord::mac);
     if (!to_all
         && (one.prefix.is_broadcast_address(other.address)
@@ -158,6 +157,17 @@ void OspfTables::add_pairs(const Condition& condition) {
             }
         first = end;
     }
+}
+
+void OspfTables::order_sights() {
+    for (std::uint32_t i = 0; i < graph_->pairs.size(); ++i)
+        for (bool back : {false, true})
+            graph_->sights.push_back({i, back});
+    std::ranges::stable_sort(graph_->sights, {}, [&](const Sight& sight) {
+        const Pair& pair = graph_->pairs[sight.pair];
+        const Interface& one = graph_->interfaces[sight.back ? pair.b : pair.a];
+        return std::pair(one.speaker->machine, one.told->nic);
+    });
 }
 
 // Routers that speak OSPF, but not on a segment where a neighbour does.

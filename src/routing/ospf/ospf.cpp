@@ -14,6 +14,7 @@ void OspfTables::form(const Condition& condition, const lab::Wiring& wiring) {
     add_interfaces(condition, wiring);
     add_nodes();
     add_pairs(condition);
+    order_sights();
     part_crowds();
     add_unheard(condition, wiring);
     join();
@@ -109,8 +110,6 @@ class OspfTables::Choice {
             && tables_.is_border(advert.origin))
             return;
         if (advert.forward != nowhere) {
-            if (has_address(*tables_.lab_, machine_, tables_.forwards_[advert.forward]))
-                return; // it would send to itself
             if (auto onward = tables_.way_to_forward(machine_, advert.forward))
                 take_onward(advert, *onward);
             return;
@@ -230,8 +229,10 @@ class OspfTables::Choice {
         const auto& straights = tables_.straight_[advert.forward];
         const bool goes_on =
             onward.lesson.gate_count != 0 && !tables_.gates_[onward.lesson.gates.at(0)].is_direct();
-        if (!goes_on && std::ranges::none_of(straights, is_straight))
-            return;
+        if (!goes_on
+            && (std::ranges::none_of(straights, is_straight)
+                || has_address(*tables_.lab_, machine_, tables_.forwards_[advert.forward])))
+            return; // the last would send to itself
         if (!take(advert, onward.lesson.metric + advert.cost, prefers))
             return;
         for (std::size_t i = 0; goes_on && i < onward.lesson.gate_count; ++i)
@@ -451,9 +452,15 @@ OspfTables::Source OspfTables::source(MachineId machine, std::uint32_t prefix) c
 // --- tables for people -----------------------------------------------------------------------
 
 void OspfTables::add_neighbours(std::vector<Neighbour>& into) const {
-    auto add = [&](const Pair& pair, bool back) {
+    auto is_dead = [&](const Interface& interface) {
+        return std::ranges::binary_search(dead_nics_, interface.told->nic);
+    };
+    for (const auto& [number, back] : graph_->sights) {
+        const Pair& pair = graph_->pairs[number];
         const Interface& one = graph_->interfaces[back ? pair.b : pair.a];
         const Interface& other = graph_->interfaces[back ? pair.a : pair.b];
+        if (is_dead(one) || is_dead(other))
+            continue;
         into.push_back({.protocol = Protocol::ospf,
                         .family = family_,
                         .state = back ? pair.state_b : pair.state_a,
@@ -464,14 +471,7 @@ void OspfTables::add_neighbours(std::vector<Neighbour>& into) const {
                         .nic = one.told->nic,
                         .other_nic = other.told->nic,
                         .filter = pair.filter});
-    };
-    auto is_dead = [&](std::uint32_t interface) {
-        return std::ranges::binary_search(dead_nics_, graph_->interfaces[interface].told->nic);
-    };
-    for (const Pair& pair : graph_->pairs)
-        if (!is_dead(pair.a) && !is_dead(pair.b))
-            for (bool back : {false, true})
-                add(pair, back);
+    }
     for (const VirtualLink& link : graph_->virtual_links)
         into.push_back({.protocol = Protocol::ospf,
                         .family = family_,

@@ -69,7 +69,6 @@ class OspfTables final : public ProtocolTables {
         net::Address address; ///< that it sends from
         net::Prefix prefix;
         std::uint32_t domain = 0;
-        bool has_clone = false; ///< another NIC on the segment with its MAC
         std::uint32_t node = nowhere;
         bool transit = false; ///< joined to a network with a designated router, which announces it
     };
@@ -82,6 +81,11 @@ class OspfTables final : public ProtocolTables {
         lab::FilterId filter;
         bool a_designated = false;
         bool b_designated = false;
+    };
+    /// A pair, as one of the two sees it.
+    struct Sight {
+        std::uint32_t pair = 0;
+        bool back = false; ///< b sees a
     };
     /// A virtual link, as one of its ends has it.
     struct VirtualLink {
@@ -133,6 +137,7 @@ class OspfTables final : public ProtocolTables {
     struct Graph {
         std::vector<Interface> interfaces;
         std::vector<Pair> pairs;
+        std::vector<Sight> sights; ///< by machine and NIC
         std::vector<Unheard> unheard;
         std::vector<Node> nodes; ///< and one more, for the end of the edges
         std::vector<Edge> edges; ///< by node
@@ -154,6 +159,7 @@ class OspfTables final : public ProtocolTables {
 
     void add_interfaces(const Condition& condition, const lab::Wiring& wiring);
     void add_pairs(const Condition& condition);
+    void order_sights();
     void part_crowds();
     bool is_own_address(const Condition& condition, const Interface& one,
                         const Interface& other) const;

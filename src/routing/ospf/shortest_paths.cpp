@@ -292,8 +292,7 @@ std::unique_ptr<ProtocolTables> OspfTables::reduced(const Condition& condition) 
 
 bool OspfTables::reduce(const Condition& condition) {
     if (std::ranges::any_of(graph_->pairs, [&](const Pair& pair) {
-            return pair.discord == Discord::mac
-                   || (pair.discord == Discord::network_type && !is_mixed(pair))
+            return (pair.discord == Discord::network_type && !is_mixed(pair))
                    || (pair.discord == Discord::own_address
                        && !is_own_address(condition, graph_->interfaces[pair.a],
                                           graph_->interfaces[pair.b]));
