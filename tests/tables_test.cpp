@@ -287,6 +287,33 @@ TEST_CASE("policies that prefer each other's paths: chance decides, and one outc
     CHECK((by_other[0] == "10.0.1.2") != (by_other[1] == "10.0.1.1"));
 }
 
+TEST_CASE("a prefix of BGP that holds the machine's neighbours and is closer takes its sessions") {
+    auto text = [](const char* west) {
+        return std::string("lab: taken\nsubnets: {lane: {prefix: 10.1.0.0/24}}\nrouters:\n")
+               + "  north: {nics: [{subnet: lane, address: 10.1.0.1}], bgp: {as: 64512, "
+                 "neighbours: {south: {as: 64513}, west: {as: 64514}}}}\n"
+                 "  south: {nics: [{subnet: lane, address: 10.1.0.2}], bgp: {as: 64513, "
+                 "neighbours: {north: {as: 64512}, west: {as: 64514}}}}\n"
+                 "  west: {nics: [{subnet: lane, address: "
+               + west
+               + "}], bgp: {as: 64514, neighbours: {north: {as: 64512}, south: {as: 64513}}, "
+                 "redistribute: connected}}\n";
+    };
+    const lab::Lab lab = lab_of(text("10.1.0.9/28"));
+    const routing::Settled settled = routing::settle(lab);
+    const auto& disputes = settled.lessons()->disputes();
+    REQUIRE(disputes.size() == 2); // north loses south, and south north; both keep west
+    for (const routing::Dispute& dispute : disputes) {
+        CHECK(dispute.takes_sessions);
+        CHECK(net::to_string(dispute.to) == "10.1.0.0/28");
+        REQUIRE(dispute.machines.size() == 2);
+        CHECK(lab.machines[dispute.machines[1]].name
+              == (lab.machines[dispute.machines[0]].name == "north" ? "south" : "north"));
+    }
+    const lab::Lab whole = lab_of(text("10.1.0.9"));
+    CHECK(routing::settle(whole).lessons()->disputes().empty());
+}
+
 TEST_CASE("of two borders that hand over both ways chance decides, and both states are told") {
     auto border = [](const char* number) {
         return "  b" + std::string(number) + ": {" + nics(number, "ab")

@@ -131,6 +131,7 @@ void ChangedPairs::add_walk(std::uint32_t number) {
     for (const auto& journey : {found.out, found.back})
         if (journey)
             add_steps(*journey, number);
+    walks_.passed.push_back(found.reaches ? passed_by(found) : Passed{});
 }
 
 void ChangedPairs::add_steps(const packet::Journey& journey, std::uint32_t walk) {
@@ -230,14 +231,17 @@ class ChangedPairs::Comparison {
     void compare_walked(std::size_t column) {
         const ChangedPairs::Walks& walks = all_.walks_;
         for (std::size_t i = walks.first[column]; i < walks.first[column + 1]; ++i)
-            if (i >= walks.kept || is_moved_[i])
+            if (i >= walks.kept)
                 compare_plain_walks(walks.pairs[i], column);
+            else if (is_moved_[i])
+                compare_plain_walks(walks.pairs[i], column, &walks.passed[i]);
     }
 
-    void compare_plain_walks(const WalkedPair& walked, std::size_t column) {
+    void compare_plain_walks(const WalkedPair& walked, std::size_t column,
+                             const Passed* passed = nullptr) {
         PairOfNics pair = whole_.pair_of(walked.from, walked.to);
         pair.sources[1] = pair.sources[0];
-        compare_walks(walked.row, column, pair);
+        compare_walks(walked.row, column, pair, passed);
     }
 
     // Plain NICs of two classes.
@@ -306,7 +310,9 @@ class ChangedPairs::Comparison {
         return found == cells_[*pair.family].end() ? std::nullopt : std::optional(found->second);
     }
 
-    void compare_walks(std::size_t row, std::size_t column, const PairOfNics& pair) {
+    // `passed` is what the packets passed before, where that is known.
+    void compare_walks(std::size_t row, std::size_t column, const PairOfNics& pair,
+                       const Passed* passed = nullptr) {
         auto walk = [&](const routing::Settled& settled, std::uint32_t source) {
             return source == PairOfNics::no_place
                        ? std::nullopt
@@ -315,10 +321,13 @@ class ChangedPairs::Comparison {
         const bool replied = whole_.gets_answer(pair, 0);
         const auto now = walk(other_, pair.sources[1]);
         const bool replies = now && now->reaches;
-        if (replied != replies
-            || (replied
-                && passed_by(*walk(*whole_.conditions_.front(), pair.sources[0]))
-                       != passed_by(*now)))
+        auto passes_otherwise = [&] {
+            return passed != nullptr
+                       ? *passed != passed_by(*now)
+                       : passed_by(*walk(*whole_.conditions_.front(), pair.sources[0]))
+                             != passed_by(*now);
+        };
+        if (replied != replies || (replied && passes_otherwise()))
             use_(row, column,
                  {.from = pair.from, .to = pair.to, .replied = replied, .replies = replies});
     }

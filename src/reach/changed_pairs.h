@@ -50,6 +50,7 @@ class ChangedPairs {
         std::size_t row = 0;
         const Alike* alike = nullptr;
     };
+    using Passed = std::vector<std::pair<lab::MachineId, lab::NicId>>; // see passed_by()
     struct WalkedPair {
         std::uint32_t row = 0;
         lab::NicId from;
@@ -61,6 +62,7 @@ class ChangedPairs {
         std::vector<WalkedPair> pairs;  // column by column
         std::vector<std::size_t> first; // by column, and the end
         std::size_t kept = 0;           // the first of them
+        std::vector<Passed> passed;     // of those, if they get a reply
         std::unordered_map<std::uint64_t, std::vector<std::uint32_t>> by_step;
         std::vector<std::uint32_t> prefixes;
     };

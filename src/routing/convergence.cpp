@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <numeric>
 #include <queue>
+#include <set>
 
 namespace jackal::routing {
 
@@ -21,10 +22,22 @@ auto key_of(const Neighbour& n) {
                       n.transit);
 }
 
-// A switch port that goes down takes the carrier of what is plugged into it along (Linux: the peer
-// of an interface that is down has none; IEEE 802.3 clause 22.2.4.2.13).
+// The NIC at the other end of its cable, or none: that of a tunnel has no carrier to tell of.
+NicId opposite(const Lab& lab, NicId nic) {
+    const lab::LinkId id = lab.segments[lab.nics[nic].segment].link;
+    if (!id || lab.links[id].is_tunnel)
+        return {};
+    return lab.links[id].first == nic ? lab.links[id].second : lab.links[id].first;
+}
+
+// A switch port that goes down takes the carrier of what is plugged into it along, as the other end
+// of a cable does (Linux: the peer of an interface that is down has none; IEEE 802.3 clause
+// 22.2.4.2.13).
 bool has_carrier(const Lab& lab, const Condition& condition, NicId nic) {
     if (!is_live(lab, condition, nic, net::Family::ipv4))
+        return false;
+    if (NicId other = opposite(lab, nic);
+        other && !is_live(lab, condition, other, net::Family::ipv4))
         return false;
     auto plugs = lab.plugs_of(nic);
     return plugs.empty() || std::ranges::any_of(plugs, [&](const lab::Plug& plug) {
@@ -34,30 +47,65 @@ bool has_carrier(const Lab& lab, const Condition& condition, NicId nic) {
            });
 }
 
+// Of a session of BGP, as one of its ends has it.
+const lab::BgpEnds& ends_of(const Lab& lab, const Neighbour& n) {
+    return *lab.speaker(n.machine)
+                ->bgp->neighbours[n.configured]
+                .session[n.family == net::Family::ipv4 ? 0 : 1];
+}
+
+std::vector<NicId> nics_with(const Lab& lab, MachineId machine, net::Address address) {
+    std::vector<NicId> nics;
+    for (const lab::Owner& owner : lab.owners_of(address))
+        if (owner.machine == machine)
+            nics.push_back(owner.nic);
+    return nics;
+}
+
+bool has_dead_end(const Lab& lab, const Condition& condition, const Neighbour& n) {
+    auto is_dead = [&](NicId nic) { return !has_carrier(lab, condition, nic); };
+    const lab::BgpEnds& ends = ends_of(lab, n);
+    return std::ranges::any_of(nics_with(lab, n.machine, ends.own), is_dead)
+           || std::ranges::any_of(nics_with(lab, n.other, ends.peer), is_dead);
+}
+
 class Spreader {
   public:
-    Spreader(const Lab& lab, const std::vector<Neighbour>& before, const Learned& after,
-             const Condition& now)
-        : lab_(lab), now_(now), before_(before), after_(after.neighbours()),
+    /// Neighbours before and after.
+    Spreader(const Lab& lab, const std::vector<Neighbour>& before,
+             const std::vector<Neighbour>& after, const Condition& old, const Condition& now)
+        : lab_(lab), old_(old), now_(now), before_(before), after_(after),
           at_(lab.machines.size()) {}
 
     /// From what each machine knows at once, if it is told.
     std::vector<std::optional<Duration>> run(const std::vector<bool>& knows) {
         each_of_one(after_, before_, [&](const Neighbour& n) {
-            start(n.machine, spoken(n.protocol).meeting_time(lab_, n));
+            start(n.machine, !n.nic && has_dead_end(lab_, old_, n)
+                                 ? reconnect_time
+                                 : spoken(n.protocol).meeting_time(lab_, n));
         });
         each_of_one(before_, after_, [&](const Neighbour& n) {
-            if (auto time = loss_time(n))
+            if (auto time = loss_time(n)) {
                 start(n.machine, *time);
+                if (n.protocol == Protocol::ospf && !n.transit)
+                    losses_.push_back({n.machine, area_of(n), *time});
+            }
         });
         for (const lab::Speaker& speaker : lab_.speakers)
             if (knows[speaker.machine.row])
                 start(speaker.machine, Duration{0});
-        spread();
+        spread(at_, [](const Neighbour&) { return true; });
+        hold_back();
         return finish();
     }
 
   private:
+    struct Loss { // of a neighbour of OSPF
+        MachineId machine;
+        std::uint32_t area = 0;
+        Duration time{};
+    };
+
     // Full neighbours of the one that are none of the other. Both are sorted, but for those that a
     // machine has at one NIC.
     template <class Use>
@@ -95,22 +143,11 @@ class Spreader {
             return std::nullopt;
         if (n.nic && !has_carrier(lab_, now_, n.nic))
             return Duration{0};
-        // A machine that is off takes the carrier of its links along.
-        if (n.nic && lab_.segments[lab_.nics[n.nic].segment].link && !now_.machine_on(n.other))
-            return Duration{0};
-        if (!n.nic && is_own_end_dead(n))
+        if (!n.nic
+            && std::ranges::any_of(nics_with(lab_, n.machine, ends_of(lab_, n).own),
+                                   [&](NicId nic) { return !has_carrier(lab_, now_, nic); }))
             return Duration{0};
         return spoken(n.protocol).silence_time(lab_, n);
-    }
-
-    // The machine's own end of a session has no carrier.
-    bool is_own_end_dead(const Neighbour& n) const {
-        const auto& ends = lab_.speaker(n.machine)
-                               ->bgp->neighbours[n.configured]
-                               .session[n.family == net::Family::ipv4 ? 0 : 1];
-        return ends && std::ranges::any_of(lab_.owners_of(ends->own), [&](const lab::Owner& owner) {
-                   return owner.machine == n.machine && !has_carrier(lab_, now_, owner.nic);
-               });
     }
 
     Duration delay_on(NicId nic) const {
@@ -126,34 +163,68 @@ class Spreader {
     }
 
     // Dijkstra: the news go from each machine to those that hear it, the earliest first.
-    void spread() {
-        std::vector<std::uint32_t> first(at_.size() + 2); // of those that hear a machine
+    template <class Counts>
+    void spread(std::vector<std::optional<Duration>>& at, Counts counts) const {
+        std::vector<std::uint32_t> first(at.size() + 2); // of those that hear a machine
         std::vector<const Neighbour*> hear(after_.size());
         for (const Neighbour& n : after_)
-            if (n.state == NeighbourState::full)
+            if (n.state == NeighbourState::full && counts(n))
                 ++first[n.other.row + 2];
         std::partial_sum(first.begin(), first.end(), first.begin());
         for (const Neighbour& n : after_)
-            if (n.state == NeighbourState::full)
+            if (n.state == NeighbourState::full && counts(n))
                 hear[first[n.other.row + 1]++] = &n;
         using News = std::pair<Duration, std::uint32_t>;
         std::priority_queue<News, std::vector<News>, std::greater<>> news;
-        for (std::uint32_t machine = 0; machine < at_.size(); ++machine)
-            if (at_[machine])
-                news.emplace(*at_[machine], machine);
+        for (std::uint32_t machine = 0; machine < at.size(); ++machine)
+            if (at[machine])
+                news.emplace(*at[machine], machine);
         while (!news.empty()) {
             const auto [time, machine] = news.top();
             news.pop();
-            if (*at_[machine] < time)
+            if (*at[machine] < time)
                 continue;
             for (std::uint32_t i = first[machine]; i < first[machine + 1]; ++i) {
                 const Neighbour& n = *hear[i];
-                auto& known = at_[n.machine.row];
+                auto& known = at[n.machine.row];
                 if (known && *known <= time + hop_time(n))
                     continue;
                 known = time + hop_time(n);
                 news.emplace(*known, n.machine.row);
             }
+        }
+    }
+
+    std::uint32_t area_of(const Neighbour& n) const {
+        return lab_.speaker(n.machine)->ospf->on(n.nic)->area;
+    }
+
+    // Who is in one area alone learns that a way inside it is broken from there (RFC 2328 section
+    // 16.1): what border routers tell of other areas in the meantime changes nothing about that.
+    void hold_back() {
+        std::set<std::uint32_t> areas;
+        for (const Loss& loss : losses_)
+            areas.insert(loss.area);
+        for (const std::uint32_t area : areas) {
+            auto is_inside = [&](const lab::Speaker& speaker) {
+                return speaker.ospf && !speaker.rip && !speaker.bgp
+                       && std::ranges::all_of(speaker.ospf->nics, [&](const lab::OspfNic& told) {
+                              return told.area == area;
+                          });
+            };
+            if (std::ranges::all_of(lab_.speakers, is_inside))
+                return; // there is no other area
+            std::vector<std::optional<Duration>> inside(at_.size());
+            for (const Loss& loss : losses_)
+                if (auto& known = inside[loss.machine.row];
+                    loss.area == area && (!known || loss.time < *known))
+                    known = loss.time;
+            spread(inside, [&](const Neighbour& n) {
+                return n.protocol == Protocol::ospf && !n.transit && area_of(n) == area;
+            });
+            for (const lab::Speaker& speaker : lab_.speakers)
+                if (const auto& time = inside[speaker.machine.row]; time && is_inside(speaker))
+                    at_[speaker.machine.row] = time;
         }
     }
 
@@ -170,10 +241,12 @@ class Spreader {
     }
 
     const Lab& lab_;
+    const Condition& old_;
     const Condition& now_;
     const std::vector<Neighbour>& before_;
-    std::vector<Neighbour> after_;
+    const std::vector<Neighbour>& after_;
     std::vector<std::optional<Duration>> at_; // by machine
+    std::vector<Loss> losses_;
     mutable bool lost_ = false;
 };
 
@@ -188,9 +261,13 @@ std::vector<std::optional<Duration>> Convergence::to(const Learned& after,
     // Whoever loses a carrier, or gets one where no neighbour comes along, knows at once.
     std::vector<bool> knows(lab.machines.size());
     std::vector<bool> has_neighbour(lab.nics.size());
-    for (const Neighbour& n : after.neighbours())
-        if (n.nic && n.state == NeighbourState::full)
+    const std::vector<Neighbour> neighbours = after.neighbours();
+    for (const Neighbour& n : neighbours)
+        if (n.state == NeighbourState::full && n.nic)
             has_neighbour[n.nic.row] = true;
+        else if (n.state == NeighbourState::full)
+            for (NicId nic : nics_with(lab, n.machine, ends_of(lab, n).own))
+                has_neighbour[nic.row] = true;
     auto look_at = [&](NicId nic) {
         const bool had = has_carrier(lab, condition_, nic);
         const bool has = has_carrier(lab, now, nic);
@@ -200,8 +277,12 @@ std::vector<std::optional<Duration>> Convergence::to(const Learned& after,
     if (condition_.wiring() != now.wiring())
         std::ranges::for_each(lab.nics.ids(), look_at);
     else
-        each_changed_nic(lab, condition_, now, look_at);
-    return Spreader(lab, before_, after, now).run(knows);
+        each_changed_nic(lab, condition_, now, [&](NicId nic) {
+            look_at(nic);
+            if (NicId other = opposite(lab, nic))
+                look_at(other);
+        });
+    return Spreader(lab, before_, neighbours, condition_, now).run(knows);
 }
 
 } // namespace jackal::routing

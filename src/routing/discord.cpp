@@ -452,6 +452,16 @@ lab::Finding describe(const Lab& lab, const Dispute& dispute) {
                             .remedy = {{}, std::move(advice)},
                             .at = first.at};
     };
+    if (dispute.takes_sessions) {
+        const std::string others = names.substr(first.name.size() + 2);
+        return finding(
+            lab::Severity::warning,
+            fmt::format("{} hears of {} by BGP, which holds its neighbours {} and is closer than "
+                        "the prefix of their segment: what it sends them then goes elsewhere, and "
+                        "the sessions come and go",
+                        first.name, to, others),
+            fmt::format("let nobody announce {}, or {} refuse it by a policy", to, first.name));
+    }
     if (dispute.by_policy)
         return finding(lab::Severity::warning,
                        fmt::format("which way to {} {} take is luck: by their policies each "

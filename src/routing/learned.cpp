@@ -226,13 +226,18 @@ std::shared_ptr<const Learned> Tables::learn_again(const Learned& before,
 
 std::vector<Neighbour> Learned::neighbours() const {
     std::vector<Neighbour> all;
-    for (const auto& tables : tables_)
-        tables->add_neighbours(all);
     auto place = [](const Neighbour& n) {
         return std::tuple(n.protocol, n.machine, n.family, n.nic);
     };
-    if (!std::ranges::is_sorted(all, {}, place))
-        std::ranges::stable_sort(all, {}, place);
+    for (const auto& tables : tables_) {
+        const auto count = static_cast<std::ptrdiff_t>(all.size());
+        tables->add_neighbours(all);
+        const auto first = all.begin() + count;
+        if (!std::ranges::is_sorted(first, all.end(), {}, place))
+            std::ranges::stable_sort(first, all.end(), {}, place);
+        if (count != 0 && first != all.end() && place(*first) < place(*(first - 1)))
+            std::ranges::inplace_merge(all.begin(), first, all.end(), {}, place);
+    }
     return all;
 }
 

@@ -28,6 +28,8 @@ constexpr Duration triggered_update_time = std::chrono::seconds(3);
 constexpr Duration path_time = std::chrono::milliseconds(100);
 /// Half of the suggested ConnectRetryTime (RFC 4271 section 10).
 constexpr Duration session_time = std::chrono::seconds(60);
+/// What an end of a session waits with connecting once its NIC has a carrier again; ours.
+constexpr Duration reconnect_time = std::chrono::seconds(5);
 
 /// Counts from the moment that one condition of the lab became another. Refers to the lab; threads
 /// may share one.

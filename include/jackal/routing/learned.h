@@ -194,13 +194,17 @@ struct LinkState {
 /// "router", "network", "summary", "external" or "nssa" (type 7, RFC 3101).
 JACKAL_API std::string_view to_string(LinkState::Kind kind);
 
-/// Routers of BGP that change their choice for ever, as each choice makes another one better.
+/// Routers that change their choice for ever, as each choice makes another one better, or what
+/// they choose takes away the way to who told of it.
 struct Dispute {
     net::Prefix to;
     std::vector<lab::MachineId> machines; ///< in the order that they change
     /// They settle if they take turns, the first of them first; who came first is luck.
     bool by_turns = false;
     bool by_policy = false; ///< by_turns: their policies prefer each other's paths of BGP
+    /// What the first hears of by BGP leads what it sends to the others elsewhere; those are its
+    /// neighbours on one segment, so the sessions with them come and go.
+    bool takes_sessions = false;
     /// by_turns: the next hop by which each of them goes in the state that is taken, and in the one
     /// that stays as well; unset: by no other machine.
     struct Standing {

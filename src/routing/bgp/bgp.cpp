@@ -60,6 +60,43 @@ void BgpTables::settle(std::vector<Injection> origins, const Surroundings& groun
             break;
         own_ways_ = std::move(found);
     }
+    find_taken_sessions(ground);
+}
+
+// Paths that hold neighbours on a segment, and are closer than its prefix: what is for those goes
+// elsewhere, and arrives with no TTL left if at all.
+void BgpTables::find_taken_sessions(const Surroundings& ground) {
+    std::map<std::pair<std::uint32_t, std::uint32_t>, std::vector<MachineId>> taken;
+    for (const Session& session : sessions_) {
+        const net::Address to = session.to_address;
+        const auto own = ground.way(told_of(session.from).machine, to);
+        for (std::uint32_t p = numbers_->lookup(to);
+             session.direct_from && own && p != numbers_->none
+             && (*numbers_)[p].length() > own->length;
+             p = numbers_->around(p))
+            if (leads_elsewhere(session.from, p, to)) {
+                taken[{session.from, p}].push_back(told_of(session.to).machine);
+                break;
+            }
+    }
+    for (auto& [path, others] : taken) {
+        sort_unique(others);
+        others.insert(others.begin(), told_of(path.first).machine);
+        disputes_.push_back({.to = (*numbers_)[path.second],
+                             .machines = std::move(others),
+                             .takes_sessions = true,
+                             .standings = {}});
+    }
+}
+
+bool BgpTables::leads_elsewhere(std::uint32_t speaker, std::uint32_t prefix,
+                                net::Address to) const {
+    if (class_of_[prefix] == none)
+        return false;
+    const Choice& choice = classes_[class_of_[prefix]].choices[speaker];
+    return choice.used && choice.gate_set != none
+           && std::ranges::none_of(sets_[choice.gate_set],
+                                   [&](std::uint32_t gate) { return gates_[gate].via == to; });
 }
 
 // Next hops for which a path of BGP is the closest route, unless it is by that next hop itself.

@@ -108,6 +108,8 @@ class BgpTables final : public ProtocolTables {
                                       const Surroundings& ground);
     void decide(std::vector<Candidate>& candidates) const;
     Ways find_own_ways() const;
+    void find_taken_sessions(const Surroundings& ground);
+    bool leads_elsewhere(std::uint32_t speaker, std::uint32_t prefix, net::Address to) const;
     const std::optional<InteriorWay>& way(std::uint32_t speaker, net::Address to,
                                           const Surroundings& ground);
     std::uint32_t gates_of(std::uint32_t speaker, const std::vector<Candidate>& equal,
