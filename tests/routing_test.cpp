@@ -516,6 +516,73 @@ links:
     }
 }
 
+// As a ping found them between real daemons (see docs/design.md).
+TEST_CASE("how long a ping is without a reply while a NIC is down, and once it is up again") {
+    const std::string bgp = R"(
+lab: pair
+routers:
+  west-r1: {loopback: 10.9.0.1, router-id: 10.9.0.1, bgp: {as: 64512, neighbours: {east-r1: {as: 64513}}, redistribute: connected}}
+  east-r1: {loopback: 10.9.0.2, router-id: 10.9.0.2, bgp: {as: 64513, neighbours: {west-r1: {as: 64512}}, redistribute: connected}}
+links:
+  - {between: [west-r1, east-r1]}
+)";
+    // south-r1 is in area 1 alone; what west-r1 says in area 1 reaches nobody without its NIC
+    // there.
+    const std::string areas = R"(
+lab: areas
+subnets:
+  office: {prefix: 10.1.0.0/24}
+  lane: {prefix: 10.2.0.0/24}
+  yard: {prefix: 10.3.0.0/24}
+guests:
+  desk: {nics: [{subnet: office}]}
+  shed: {nics: [{subnet: yard}]}
+routers:
+  west-r1:
+    nics: [{subnet: office}, {subnet: lane}]
+    ospf: {areas: {0: [office, east-r1], 1: [lane]}, hello: {eth1: 1s}}
+  east-r1:
+    ospf: {areas: {0: [west-r1], 1: [south-r1]}, cost: {south-r1: 50}}
+  south-r1:
+    nics: [{subnet: lane}, {subnet: yard}]
+    ospf: {areas: {1: all}, hello: {eth0: 1s}}
+links:
+  - {between: [west-r1, east-r1]}
+  - {between: [east-r1, south-r1]}
+)";
+    struct Row {
+        const std::string& plan;
+        const char* from;
+        const char* to;
+        const char* nic;
+        double cut_s; // out of reach for so long while it is down
+        double back_s;
+    };
+    const Row rows[] = {
+        // Both ends lose the carrier at once, and connect soon after they have it again.
+        {bgp, "10.9.0.1", "10.9.0.2", "east-r1/eth0", 20, 5.1},
+        // A dead interval of 4 s less half a hello, and the shortest paths.
+        {areas, "desk", "shed", "west-r1/eth1", 3.7, 0},
+    };
+    for (const Row& row : rows) {
+        CAPTURE(row.nic);
+        const lab::Lab lab = lab_of(row.plan);
+        const routing::Cut cut = routing::parse_cut(lab, row.nic).value();
+        using std::chrono::seconds;
+        const probe::TimelineQuestion asked{
+            .ping = *probe::question(lab, row.from, row.to),
+            .count = 600,
+            .interval = std::chrono::milliseconds(100),
+            .events = {{seconds(3), false, cut}, {seconds(23), true, cut}}};
+        double lost_s[2] = {0, 0};
+        for (const probe::Stretch& stretch : probe::timeline(lab, asked).stretches)
+            if (stretch.received == 0)
+                lost_s[stretch.first < 230 ? 0 : 1] += 0.1 * stretch.count;
+        CHECK(lost_s[0] == doctest::Approx(row.cut_s).epsilon(0.06));
+        CHECK(lost_s[1] == doctest::Approx(row.back_s).epsilon(0.06));
+    }
+}
+
 TEST_CASE("a router notices at once that the port it is plugged into went down, and tells others") {
     auto lab = lab_of(R"(
 lab: ports
