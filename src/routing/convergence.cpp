@@ -62,11 +62,10 @@ std::vector<NicId> nics_with(const Lab& lab, MachineId machine, net::Address add
     return nics;
 }
 
-bool has_dead_end(const Lab& lab, const Condition& condition, const Neighbour& n) {
-    auto is_dead = [&](NicId nic) { return !has_carrier(lab, condition, nic); };
-    const lab::BgpEnds& ends = ends_of(lab, n);
-    return std::ranges::any_of(nics_with(lab, n.machine, ends.own), is_dead)
-           || std::ranges::any_of(nics_with(lab, n.other, ends.peer), is_dead);
+bool is_dead_end(const Lab& lab, const Condition& condition, MachineId machine,
+                 net::Address address) {
+    return std::ranges::any_of(nics_with(lab, machine, address),
+                               [&](NicId nic) { return !has_carrier(lab, condition, nic); });
 }
 
 class Spreader {
@@ -80,9 +79,8 @@ class Spreader {
     /// From what each machine knows at once, if it is told.
     std::vector<std::optional<Duration>> run(const std::vector<bool>& knows) {
         each_of_one(after_, before_, [&](const Neighbour& n) {
-            start(n.machine, !n.nic && has_dead_end(lab_, old_, n)
-                                 ? reconnect_time
-                                 : spoken(n.protocol).meeting_time(lab_, n));
+            start(n.machine, comes_with_carrier(n) ? reconnect_time
+                                                   : spoken(n.protocol).meeting_time(lab_, n));
         });
         each_of_one(before_, after_, [&](const Neighbour& n) {
             if (auto time = loss_time(n)) {
@@ -134,6 +132,15 @@ class Spreader {
             known = time;
     }
 
+    // A session of which an end had no carrier before.
+    bool comes_with_carrier(const Neighbour& n) const {
+        if (n.nic)
+            return false;
+        const lab::BgpEnds& ends = ends_of(lab_, n);
+        return is_dead_end(lab_, old_, n.machine, ends.own)
+               || is_dead_end(lab_, old_, n.other, ends.peer);
+    }
+
     // When the machine misses its neighbour; nothing if it is off itself.
     std::optional<Duration> loss_time(const Neighbour& n) const {
         if (!now_.machine_on(n.machine))
@@ -143,9 +150,7 @@ class Spreader {
             return std::nullopt;
         if (n.nic && !has_carrier(lab_, now_, n.nic))
             return Duration{0};
-        if (!n.nic
-            && std::ranges::any_of(nics_with(lab_, n.machine, ends_of(lab_, n).own),
-                                   [&](NicId nic) { return !has_carrier(lab_, now_, nic); }))
+        if (!n.nic && is_dead_end(lab_, now_, n.machine, ends_of(lab_, n).own))
             return Duration{0};
         return spoken(n.protocol).silence_time(lab_, n);
     }

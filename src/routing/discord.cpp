@@ -439,9 +439,13 @@ lab::Finding describe(const Lab& lab, const Dispute& dispute) {
                            "they learn is not worked out to the end",
                 .remedy = {{}, "divide them into areas, or put fewer on one segment"},
                 .at = lab.machines[lab.speakers.begin()->machine].at};
-    std::string names;
-    for (MachineId machine : dispute.machines)
-        names += (names.empty() ? "" : ", ") + lab.machines[machine].name;
+    auto listed = [&](std::span<const MachineId> machines) {
+        std::string names;
+        for (MachineId machine : machines)
+            names += (names.empty() ? "" : ", ") + lab.machines[machine].name;
+        return names;
+    };
+    const std::string names = listed(dispute.machines);
     const lab::Machine& first = lab.machines[dispute.machines.front()];
     const std::string to = net::to_string(dispute.to);
     auto finding = [&](lab::Severity severity, std::string message, std::string advice) {
@@ -452,16 +456,14 @@ lab::Finding describe(const Lab& lab, const Dispute& dispute) {
                             .remedy = {{}, std::move(advice)},
                             .at = first.at};
     };
-    if (dispute.takes_sessions) {
-        const std::string others = names.substr(first.name.size() + 2);
+    if (dispute.takes_sessions)
         return finding(
             lab::Severity::warning,
             fmt::format("{} hears of {} by BGP, which holds its neighbours {} and is closer than "
                         "the prefix of their segment: what it sends them then goes elsewhere, and "
                         "the sessions come and go",
-                        first.name, to, others),
+                        first.name, to, listed(std::span(dispute.machines).subspan(1))),
             fmt::format("let nobody announce {}, or {} refuse it by a policy", to, first.name));
-    }
     if (dispute.by_policy)
         return finding(lab::Severity::warning,
                        fmt::format("which way to {} {} take is luck: by their policies each "

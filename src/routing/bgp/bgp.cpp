@@ -69,11 +69,12 @@ void BgpTables::find_taken_sessions(const Surroundings& ground) {
     std::map<std::pair<std::uint32_t, std::uint32_t>, std::vector<MachineId>> taken;
     for (const Session& session : sessions_) {
         const net::Address to = session.to_address;
-        const auto own = ground.way(told_of(session.from).machine, to);
+        const auto own =
+            session.direct_from ? ground.way(told_of(session.from).machine, to) : std::nullopt;
+        if (!own)
+            continue;
         for (std::uint32_t p = numbers_->lookup(to);
-             session.direct_from && own && p != numbers_->none
-             && (*numbers_)[p].length() > own->length;
-             p = numbers_->around(p))
+             p != numbers_->none && (*numbers_)[p].length() > own->length; p = numbers_->around(p))
             if (leads_elsewhere(session.from, p, to)) {
                 taken[{session.from, p}].push_back(told_of(session.to).machine);
                 break;
