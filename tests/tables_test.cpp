@@ -281,6 +281,9 @@ TEST_CASE("policies that prefer each other's paths: chance decides, and one outc
     CHECK(found.front().message.find("r1, r2 take is luck") != std::string::npos);
     const std::string states = "r1 goes by r3 and r2 by r1, or else r1 by r2 and r2 by r3";
     CHECK(found.front().message.find(states) != std::string::npos);
+    for (const routing::Offer& offer : // each says by whom it leads
+         settled.lessons()->offers(*lab.machine("r1")))
+        CHECK(offer.gates.size() == 1);
     // One of the two goes by the other.
     const std::string by_other[] = {next_hop(settled, "r1", "10.9.0.77"),
                                     next_hop(settled, "r2", "10.9.0.77")};

@@ -701,8 +701,10 @@ std::vector<Offer> BgpTables::paths(MachineId machine, std::uint32_t prefix) con
             offer.from = told_of(session.from).machine;
             if (session.inner)
                 offer.kind = RouteKind::bgp_inner;
-            if (auto known = ways_.find({speaker, candidate.path.next_hop});
-                known != ways_.end() && known->second)
+            if (auto gate = direct_gate(session, candidate.path.next_hop))
+                offer.gates = {*gate};
+            else if (auto known = ways_.find({speaker, candidate.path.next_hop});
+                     known != ways_.end() && known->second)
                 offer.gates = known->second->gates;
         }
         offers.push_back(std::move(offer));
