@@ -236,7 +236,7 @@ bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const la
                       && n.discord == routing::Discord::filtered;
            }))
         return true;
-    if (!jackal && !daemon->gates.empty()
+    if (daemon && !daemon->gates.empty()
         && std::ranges::all_of(daemon->gates, [&](const std::string& gate) {
                const auto via = address_of(gate);
                return via && !net::is_link_local(*via)

@@ -54,9 +54,9 @@ void OspfTables::join() {
         const Interface& b = graph_->interfaces[pair.b];
         const bool hear_each_other =
             pair.discord == Discord::none || pair.state_a == NeighbourState::exchange;
-        if (!hear_each_other || is_mixed(pair))
+        if (!hear_each_other)
             continue;
-        if (!a.told->point_to_point)
+        if (is_mixed(pair) || !a.told->point_to_point)
             broadcast[a.domain].push_back(i);
         else if (pair.discord == Discord::none)
             joints_.push_back({a.node, b.node, a.told->cost, b.told->cost, pair.a, pair.b});
@@ -65,9 +65,6 @@ void OspfTables::join() {
     const std::vector<std::uint32_t> heard = heard_point_to_point();
     for (const auto& [domain, pairs] : broadcast)
         elect(pairs, heard);
-    for (std::uint32_t i = 0; i < heard.size(); ++i)
-        if (heard[i] != nowhere && !graph_->interfaces[i].transit && comes_before(heard[i], i))
-            graph_->interfaces[i].transit = true;
 }
 
 // Who is rather designated on a broadcast network (RFC 2328 section 9.4).
@@ -139,11 +136,19 @@ void OspfTables::join_one_way() {
 // each other, the one of the highest priority, then router id. `group` are pairs on one segment.
 void OspfTables::elect(std::span<const std::uint32_t> group,
                        const std::vector<std::uint32_t>& heard) {
-    // Camps of interfaces that hear each other, by way of others too.
+    // Camps of interfaces that hear each other, by way of others too. Who takes the segment for
+    // point-to-point is of none.
+    auto ends = [&](std::uint32_t i) {
+        const Pair& pair = graph_->pairs[i];
+        return graph_->interfaces[pair.a].told->point_to_point ? std::pair(pair.b, pair.a)
+                                                               : std::pair(pair.a, pair.b);
+    };
     std::vector<std::uint32_t> all;
-    for (std::uint32_t i : group)
-        for (std::uint32_t interface : {graph_->pairs[i].a, graph_->pairs[i].b})
-            all.push_back(interface);
+    for (std::uint32_t i : group) {
+        all.push_back(ends(i).first);
+        if (!is_mixed(graph_->pairs[i]))
+            all.push_back(ends(i).second);
+    }
     sort_unique(all);
     std::vector<std::uint32_t> parents = singles(all.size());
     auto root = [&](std::uint32_t interface) {
@@ -151,16 +156,20 @@ void OspfTables::elect(std::span<const std::uint32_t> group,
         return root_of(parents, static_cast<std::uint32_t>(place));
     };
     for (std::uint32_t i : group)
-        parents[root(graph_->pairs[i].a)] = root(graph_->pairs[i].b);
+        if (!is_mixed(graph_->pairs[i]))
+            parents[root(ends(i).first)] = root(ends(i).second);
     struct Camp {
         std::vector<std::uint32_t> interfaces;
         std::vector<std::uint32_t> pairs;
+        std::vector<std::uint32_t> mixed;
     };
     std::map<std::uint32_t, Camp> camps;
     for (std::uint32_t interface : all)
         camps[root(interface)].interfaces.push_back(interface);
-    for (std::uint32_t i : group)
-        camps[root(graph_->pairs[i].a)].pairs.push_back(i);
+    for (std::uint32_t i : group) {
+        Camp& camp = camps[root(ends(i).first)];
+        (is_mixed(graph_->pairs[i]) ? camp.mixed : camp.pairs).push_back(i);
+    }
     for (auto& [_, own] : camps) {
         auto& camp = own.interfaces;
         std::ranges::sort(camp,
@@ -196,14 +205,21 @@ void OspfTables::elect(std::span<const std::uint32_t> group,
             if (!with_designated && pair.a != backup && pair.b != backup)
                 pair.state_a = pair.state_b = NeighbourState::two_way;
         }
-        if (members.empty())
+        // What tells the designated router its prefixes, but is joined to its network by nobody.
+        std::vector<std::uint32_t> tellers;
+        for (std::uint32_t i : own.mixed)
+            if (family_ == net::Family::ipv6 && ends(i).first == designated
+                && graph_->pairs[i].discord == Discord::network_type)
+                tellers.push_back(ends(i).second);
+        if (members.empty() && tellers.empty())
             continue;
         members.push_back(designated);
+        tellers.insert(tellers.end(), members.begin(), members.end());
         std::ranges::sort(members);
         const Interface& chosen = graph_->interfaces[designated];
         auto network = static_cast<std::uint32_t>(graph_->nodes.size());
         graph_->nodes.push_back({.machine = {}, .area = chosen.told->area});
-        for (std::uint32_t prefix : prefixes_of_network(designated, members))
+        for (std::uint32_t prefix : prefixes_of_network(designated, tellers))
             graph_->intra.push_back({.prefix = prefix,
                                      .node = network,
                                      .cost = 0,
@@ -229,16 +245,16 @@ std::vector<std::uint32_t> OspfTables::prefixes_of(const Interface& interface) c
     return found;
 }
 
-// The mask that all share, or for IPv6 what the members tell the designated router (RFC 5340
+// The mask that all share, or for IPv6 what its neighbours tell the designated router (RFC 5340
 // section 4.4.3.9).
 std::vector<std::uint32_t>
 OspfTables::prefixes_of_network(std::uint32_t designated,
-                                std::span<const std::uint32_t> members) const {
+                                std::span<const std::uint32_t> tellers) const {
     if (family_ == net::Family::ipv4)
         return prefixes_of(graph_->interfaces[designated]);
     std::vector<std::uint32_t> found;
-    for (std::uint32_t member : members)
-        for (std::uint32_t prefix : prefixes_of(graph_->interfaces[member]))
+    for (std::uint32_t teller : tellers)
+        for (std::uint32_t prefix : prefixes_of(graph_->interfaces[teller]))
             if (!is_local_address(prefix))
                 found.push_back(prefix);
     sort_unique(found);

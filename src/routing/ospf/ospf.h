@@ -175,7 +175,7 @@ class OspfTables final : public ProtocolTables {
     void elect(std::span<const std::uint32_t> group, const std::vector<std::uint32_t>& heard);
     std::vector<std::uint32_t> prefixes_of(const Interface& interface) const;
     std::vector<std::uint32_t> prefixes_of_network(std::uint32_t designated,
-                                                   std::span<const std::uint32_t> members) const;
+                                                   std::span<const std::uint32_t> tellers) const;
     bool is_local_address(std::uint32_t prefix) const;
     void lay_out();
     void lay_edges();
