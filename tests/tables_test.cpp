@@ -254,7 +254,7 @@ TEST_CASE("routers choose as the standards say") {
     CHECK(next_hop(settled, "b2", "10.9.0.77") == "10.0.2.2");
     const auto& disputes = settled.lessons()->disputes();
     REQUIRE(disputes.size() == 1);
-    CHECK(disputes.front().by_turns);
+    CHECK(disputes.front().kind == routing::Dispute::Kind::by_turns);
     CHECK(routing::protocol_findings(borders, *settled.lessons()).front().severity
           == lab::Severity::warning);
 }
@@ -274,7 +274,7 @@ TEST_CASE("policies that prefer each other's paths: chance decides, and one outc
     const routing::Settled settled = routing::settle(lab);
     const auto& disputes = settled.lessons()->disputes();
     REQUIRE(disputes.size() == 1);
-    CHECK(disputes.front().by_policy);
+    CHECK(disputes.front().kind == routing::Dispute::Kind::by_policy);
     CHECK(disputes.front().machines.size() == 2);
     const auto found = routing::protocol_findings(lab, *settled.lessons());
     REQUIRE(found.size() == 1);
@@ -307,7 +307,7 @@ TEST_CASE("a prefix of BGP that holds the machine's neighbours and is closer tak
     const auto& disputes = settled.lessons()->disputes();
     REQUIRE(disputes.size() == 2); // north loses south, and south north; both keep west
     for (const routing::Dispute& dispute : disputes) {
-        CHECK(dispute.takes_sessions);
+        CHECK(dispute.kind == routing::Dispute::Kind::takes_sessions);
         CHECK(net::to_string(dispute.to) == "10.1.0.0/28");
         REQUIRE(dispute.machines.size() == 2);
         CHECK(lab.machines[dispute.machines[1]].name

@@ -424,7 +424,7 @@ class Finder {
         if (!segment.link)
             return true;
         const lab::Link& link = lab_.links[segment.link];
-        const NicId other = link.first == nic ? link.second : link.first;
+        const NicId other = link.other_end(nic);
         return link.up && lab_.nics[other].up && lab_.machines[lab_.nics[other].machine].up;
     }
 

@@ -431,14 +431,6 @@ std::string standings_text(const Lab& lab, const Dispute& dispute) {
 } // namespace
 
 lab::Finding describe(const Lab& lab, const Dispute& dispute) {
-    if (dispute.machines.empty())
-        return {.cause = Cause::routing_dispute,
-                .severity = lab::Severity::error,
-                .subject = lab.name,
-                .message = "so many machines speak routing protocols with each other that what "
-                           "they learn is not worked out to the end",
-                .remedy = {{}, "divide them into areas, or put fewer on one segment"},
-                .at = lab.machines[lab.speakers.begin()->machine].at};
     auto listed = [&](std::span<const MachineId> machines) {
         std::string names;
         for (MachineId machine : machines)
@@ -446,45 +438,56 @@ lab::Finding describe(const Lab& lab, const Dispute& dispute) {
         return names;
     };
     const std::string names = listed(dispute.machines);
-    const lab::Machine& first = lab.machines[dispute.machines.front()];
+    const lab::Machine& first =
+        lab.machines[dispute.machines.empty() ? lab.speakers.begin()->machine
+                                              : dispute.machines.front()];
     const std::string to = net::to_string(dispute.to);
-    auto finding = [&](lab::Severity severity, std::string message, std::string advice) {
-        return lab::Finding{.cause = Cause::routing_dispute,
-                            .severity = severity,
-                            .subject = first.name,
-                            .message = std::move(message),
-                            .remedy = {{}, std::move(advice)},
-                            .at = first.at};
+    lab::Finding found{.cause = Cause::routing_dispute,
+                       .severity = lab::Severity::warning,
+                       .subject = first.name,
+                       .at = first.at};
+    auto say = [&](std::string message, std::string advice) {
+        found.message = std::move(message);
+        found.remedy = {{}, std::move(advice)};
     };
-    if (dispute.takes_sessions)
-        return finding(
-            lab::Severity::warning,
-            fmt::format("{} hears of {} by BGP, which holds its neighbours {} and is closer than "
-                        "the prefix of their segment: what it sends them then goes elsewhere, and "
-                        "the sessions come and go",
-                        first.name, to, listed(std::span(dispute.machines).subspan(1))),
-            fmt::format("let nobody announce {}, or {} refuse it by a policy", to, first.name));
-    if (dispute.by_policy)
-        return finding(lab::Severity::warning,
-                       fmt::format("which way to {} {} take is luck: by their policies each "
-                                   "prefers what another tells it, so whoever is first stays; "
-                                   "{} is taken for the first{}",
-                                   to, names, first.name, standings_text(lab, dispute)),
-                       "let policies prefer paths at one of them alone");
-    if (dispute.by_turns)
-        return finding(
-            lab::Severity::warning,
-            fmt::format("which of {} hands over routes such as {} is luck: each prefers what "
+    switch (dispute.kind) {
+    case Dispute::Kind::endless:
+        found.severity = lab::Severity::error;
+        say(fmt::format("{} change their routes to {} for ever: each choice makes another one "
+                        "better",
+                        names, to),
+            "let one of them prefer the path that it has by itself");
+        break;
+    case Dispute::Kind::by_turns:
+        say(fmt::format("which of {} hands over routes such as {} is luck: each prefers what "
                         "another hands over to what it hears itself, so whoever is first stays; {} "
                         "is taken for the first{}",
                         names, to, first.name, standings_text(lab, dispute)),
             "give what is redistributed a policy that refuses what came from there, or let one "
             "machine alone redistribute");
-    return finding(
-        lab::Severity::error,
-        fmt::format("{} change their routes to {} for ever: each choice makes another one better",
-                    names, to),
-        "let one of them prefer the path that it has by itself");
+        break;
+    case Dispute::Kind::by_policy:
+        say(fmt::format("which way to {} {} take is luck: by their policies each prefers what "
+                        "another tells it, so whoever is first stays; {} is taken for the first{}",
+                        to, names, first.name, standings_text(lab, dispute)),
+            "let policies prefer paths at one of them alone");
+        break;
+    case Dispute::Kind::takes_sessions:
+        say(fmt::format("{} hears of {} by BGP, which holds its neighbours {} and is closer than "
+                        "the prefix of their segment: what it sends them then goes elsewhere, and "
+                        "the sessions come and go",
+                        first.name, to, listed(std::span(dispute.machines).subspan(1))),
+            fmt::format("let nobody announce {}, or {} refuse it by a policy", to, first.name));
+        break;
+    case Dispute::Kind::too_large:
+        found.severity = lab::Severity::error;
+        found.subject = lab.name;
+        say("so many machines speak routing protocols with each other that what they learn is not "
+            "worked out to the end",
+            "divide them into areas, or put fewer on one segment");
+        break;
+    }
+    return found;
 }
 
 std::vector<lab::Finding> protocol_findings(const Lab& lab, const Learned& learned) {

@@ -204,7 +204,8 @@ void Learned::settle(const Condition& condition, const lab::Wiring& wiring) {
         gates_.insert(gates_.end(), tables->gates().begin(), tables->gates().end());
     }
     if (std::ranges::any_of(tables_, [](const auto& tables) { return tables->is_too_large(); }))
-        disputes_.emplace_back();
+        disputes_.push_back(
+            {.kind = Dispute::Kind::too_large, .to = {}, .machines = {}, .standings = {}});
 }
 
 Tables::Tables(const lab::Lab& lab)

@@ -107,13 +107,20 @@ net::Address sent_from(const lab::Lab& lab, lab::NicId nic, net::Address spoken)
                                                 : net::link_local_address(lab.nics[nic].mac);
 }
 
+// The other end of a cable that is down has no carrier (Linux: the peer of an interface that is
+// down; IEEE 802.3 clause 22.2.4.2.13); a tunnel does not tell.
 bool is_live(const lab::Lab& lab, const Condition& condition, lab::NicId nic, net::Family family) {
     if (!condition.machine_on(lab.nics[nic].machine) || !condition.carries(lab, nic, family))
         return false;
     if (lab.nics[nic].is_loopback())
         return true;
-    lab::LinkId link = lab.segments[lab.nics[nic].segment].link;
-    return !link || condition.link_up(link);
+    const lab::LinkId link = lab.segments[lab.nics[nic].segment].link;
+    if (!link)
+        return true;
+    const lab::NicId other = lab.links[link].other_end(nic);
+    return condition.link_up(link)
+           && (lab.links[link].is_tunnel
+               || (condition.nic_up(other) && condition.machine_on(lab.nics[other].machine)));
 }
 
 } // namespace jackal::routing

@@ -403,7 +403,8 @@ class Rounds {
             for (MachineId machine : machines)
                 dispute.standings.push_back(
                     {machine, std::nullopt, handover_.next_hop(machine, prefix)});
-        dispute.by_turns = by_turns(machines);
+        if (by_turns(machines))
+            dispute.kind = Dispute::Kind::by_turns;
         for (Dispute::Standing& standing : dispute.standings)
             standing.taken = handover_.next_hop(standing.machine, prefix);
         std::erase_if(dispute.standings,

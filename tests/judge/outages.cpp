@@ -8,6 +8,7 @@
 #include <cstdio>
 #include <fmt/format.h>
 #include <fstream>
+#include <set>
 #include <thread>
 
 namespace judge {
@@ -19,6 +20,7 @@ using std::chrono::seconds;
 namespace {
 
 constexpr milliseconds interval{50};
+constexpr milliseconds waited{500};
 constexpr seconds cut_at{3};
 constexpr seconds mended_at{23};
 constexpr seconds end_at{43};
@@ -121,6 +123,15 @@ std::optional<Plan> choose(const routing::Settled& settled) {
     return best;
 }
 
+// Of two with one router id each replaces for ever what the other announces.
+bool come_to_rest(const routing::Settled& settled) {
+    std::set<net::Address> seen;
+    return std::ranges::all_of(settled.lab().speakers, [&](const lab::Speaker& speaker) {
+        return !speaker.router_id || !settled.condition().machine_on(speaker.machine)
+               || seen.insert(*speaker.router_id).second;
+    });
+}
+
 // Of hellos and updates between neighbours.
 double longest_interval(const routing::Settled& settled) {
     const lab::Lab& lab = settled.lab();
@@ -133,7 +144,8 @@ double longest_interval(const routing::Settled& settled) {
     return longest;
 }
 
-// The replies that `ping -D` prints, by the time at which their requests were sent.
+// The replies that `ping -D` prints, by the time at which their requests were sent; or at which
+// they came, if a request waited for its next hop's answer to ARP, as it may for three seconds.
 std::vector<Reply> replies_in(const std::string& path, double began_s) {
     std::vector<Reply> replies;
     std::ifstream lines(path);
@@ -146,7 +158,8 @@ std::vector<Reply> replies_in(const std::string& path, double began_s) {
             || std::sscanf(line.c_str() + ttl, " ttl=%d time=%lf", &reply.ttl, &milliseconds_there)
                    != 2)
             continue;
-        reply.at_s -= began_s + milliseconds_there / 1000;
+        const double there_s = milliseconds_there / 1000;
+        reply.at_s -= began_s + (there_s < in_seconds(waited) ? there_s : 0);
         replies.push_back(reply);
     }
     return replies;
@@ -170,7 +183,7 @@ bool OutageHeld::agrees() const {
 
 std::optional<OutageHeld> hold_outage(const routing::Settled& settled) {
     const lab::Lab& lab = settled.lab();
-    const std::optional<Plan> plan = choose(settled);
+    const std::optional<Plan> plan = come_to_rest(settled) ? choose(settled) : std::nullopt;
     if (!plan)
         return std::nullopt;
     OutageHeld held{.what = fmt::format("{} to {} without {}", plan->question.ping.from.name,

@@ -24,7 +24,8 @@ struct OutageHeld {
 };
 
 /// Looks for a ping and a NIC whose loss costs replies for a while, starts the lab with daemons,
-/// and tries it. Nothing if the lab has none. Throws std::runtime_error if it does not start.
+/// and tries it. Nothing if the lab has none, or never comes to rest. Throws std::runtime_error if
+/// it does not start.
 std::optional<OutageHeld> hold_outage(const jackal::routing::Settled& settled);
 
 } // namespace judge

@@ -250,6 +250,8 @@ struct Link {
     bool up = true;
     bool is_tunnel = false; ///< see plan::Tunnel
     plan::Mark at;
+
+    NicId other_end(NicId nic) const { return nic == first ? second : first; }
 };
 
 /// What a tunnel adds to each packet: an Ethernet header and those of VXLAN, UDP and IP (RFC 7348).

@@ -194,19 +194,23 @@ struct LinkState {
 /// "router", "network", "summary", "external" or "nssa" (type 7, RFC 3101).
 JACKAL_API std::string_view to_string(LinkState::Kind kind);
 
-/// Routers that change their choice for ever, as each choice makes another one better, or what
-/// they choose takes away the way to who told of it.
+/// Routers whose choices do not settle, or not always in the same way.
 struct Dispute {
+    enum class Kind : std::uint8_t {
+        endless,   ///< they change for ever: each choice makes another one better
+        by_turns,  ///< they settle if they take turns, the first of them first; who came first is
+                   ///< luck
+        by_policy, ///< the same, as their policies prefer each other's paths of BGP
+        /// What the first hears of by BGP leads what it sends to the others elsewhere; those are
+        /// its neighbours on one segment, so the sessions with them come and go.
+        takes_sessions,
+        too_large, ///< there are so many speakers that nothing was settled to the end
+    };
+    Kind kind = Kind::endless;
     net::Prefix to;
     std::vector<lab::MachineId> machines; ///< in the order that they change
-    /// They settle if they take turns, the first of them first; who came first is luck.
-    bool by_turns = false;
-    bool by_policy = false; ///< by_turns: their policies prefer each other's paths of BGP
-    /// What the first hears of by BGP leads what it sends to the others elsewhere; those are its
-    /// neighbours on one segment, so the sessions with them come and go.
-    bool takes_sessions = false;
-    /// by_turns: the next hop by which each of them goes in the state that is taken, and in the one
-    /// that stays as well; unset: by no other machine.
+    /// Where chance decides: the next hop by which each of them goes in the state that is taken,
+    /// and in the one that stays as well; unset: by no other machine.
     struct Standing {
         lab::MachineId machine;
         std::optional<net::Address> taken;

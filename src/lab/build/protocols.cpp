@@ -94,14 +94,10 @@ class SpeakerMaker {
                 continue;
             const Segment& segment = lab_.segments[lab_.nics[nic].segment];
             if (segment.subnet ? lab_.subnets[segment.subnet].name == name
-                               : lab_.machine_name(other_end(segment.link, nic)) == name)
+                               : lab_.machine_name(lab_.links[segment.link].other_end(nic)) == name)
                 found.push_back(nic);
         }
         return found;
-    }
-
-    NicId other_end(LinkId link, NicId nic) const {
-        return lab_.links[link].first == nic ? lab_.links[link].second : lab_.links[link].first;
     }
 
     bool is_wire(NicId nic) const {

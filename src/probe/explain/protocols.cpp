@@ -152,8 +152,8 @@ Maybe not_learned(const Case& c, MachineId from, const std::vector<Hop>& path) {
         return c.say(routing::describe(c.lab, n), n.machine);
     }
     for (const routing::Dispute& dispute : learned.disputes())
-        if (!dispute.by_turns && !dispute.takes_sessions
-            && (dispute.machines.empty() || dispute.to.contains(c.far)))
+        if (dispute.kind == routing::Dispute::Kind::too_large
+            || (dispute.kind == routing::Dispute::Kind::endless && dispute.to.contains(c.far)))
             return c.say(routing::describe(c.lab, dispute),
                          dispute.machines.empty() ? from : dispute.machines.front());
     if (auto d = unannounced(c, from, path))

@@ -83,9 +83,9 @@ void BgpTables::find_taken_sessions(const Surroundings& ground) {
     for (auto& [path, others] : taken) {
         sort_unique(others);
         others.insert(others.begin(), told_of(path.first).machine);
-        disputes_.push_back({.to = (*numbers_)[path.second],
+        disputes_.push_back({.kind = Dispute::Kind::takes_sessions,
+                             .to = (*numbers_)[path.second],
                              .machines = std::move(others),
-                             .takes_sessions = true,
                              .standings = {}});
     }
 }
@@ -594,10 +594,9 @@ void BgpTables::converge(Class& group, const Surroundings& ground) {
 }
 
 void BgpTables::tell_apart(const Class& one, const Class& other) {
-    Dispute dispute{.to = (*numbers_)[one.prefix],
+    Dispute dispute{.kind = Dispute::Kind::by_policy,
+                    .to = (*numbers_)[one.prefix],
                     .machines = {},
-                    .by_turns = true,
-                    .by_policy = true,
                     .standings = {}};
     auto next_hop = [](const Choice& choice) {
         return choice.has && choice.best.session != none ? std::optional(choice.best.path.next_hop)
