@@ -161,8 +161,11 @@ std::set<std::string> by_link_local(const lab::Lab& lab, const std::set<std::str
 
 bool is_on_dead_link(const routing::Settled& settled, lab::NicId nic) {
     const lab::Lab& lab = settled.lab();
-    lab::LinkId link = lab.segments[lab.nics[nic].segment].link;
-    return link && !settled.condition().link_up(link);
+    const lab::LinkId link = lab.segments[lab.nics[nic].segment].link;
+    return link
+           && (!settled.condition().link_up(link)
+               || !settled.condition().machine_on(
+                   lab.nics[lab.links[link].other_end(nic)].machine));
 }
 
 // True if it is in a stub or an NSSA, and in another area by NICs without a carrier alone.

@@ -41,7 +41,7 @@ std::string end_of(const Script& s, NicId id) {
 constexpr std::uint32_t first_port_index = 1'000'000;
 
 // A bridge with a port for each NIC; a NIC's own MTU alone decides what gets through. The ports
-// of a link that is cut stay down, so its NICs have no carrier.
+// of a link that does not work stay down, so its NICs have no carrier.
 std::string write_bridge(const Script& s, const std::string& bridge, const std::vector<NicId>& nics,
                          const std::string& alias, bool works) {
     std::string text = fmt::format(
@@ -59,6 +59,12 @@ std::string write_bridge(const Script& s, const std::string& bridge, const std::
         text += fmt::format("link set {} master {} {}\n", port, bridge, works ? "up" : "down");
     }
     return text + fmt::format("link set {} alias {} up\n", bridge, alias);
+}
+
+// Who is off gives the other end of a cable no carrier.
+bool has_both_ends(const Script& s, const lab::Segment& segment) {
+    return std::ranges::all_of(
+        segment.nics, [&](NicId nic) { return s.condition.machine_on(s.lab.nics[nic].machine); });
 }
 
 // Nothing of it is there if the lab is attached.
@@ -119,7 +125,8 @@ std::string write_wires(const Script& s) {
         text += write_bridge(
             s, fmt::format("segment-{}", id.row), segment.nics, alias_of(s, segment),
             !segment.link
-                || (s.condition.link_up(segment.link) && !s.lab.links[segment.link].is_tunnel));
+                || (s.condition.link_up(segment.link) && !s.lab.links[segment.link].is_tunnel
+                    && has_both_ends(s, segment)));
     }
     if (s.lab.has_wiring())
         text += write_domains(s);
