@@ -208,12 +208,10 @@ class ChangedPairs::Comparison {
         const ChangedPairs::Walks& walks = all_.walks_;
         if (walks.kept == 0)
             return;
-        is_moved_.resize(walks.kept);
         auto mark = [&](MachineId machine, std::uint32_t prefix) {
             if (auto found = walks.by_step.find(pair_key(machine.row, prefix));
                 found != walks.by_step.end())
-                for (std::uint32_t walk : found->second)
-                    is_moved_[walk] = true;
+                moved_walks_.insert(moved_walks_.end(), found->second.begin(), found->second.end());
         };
         for (net::Family family : net::both_families) {
             const routing::TableChanges* tables = matrices_[family]->tables();
@@ -225,16 +223,18 @@ class ChangedPairs::Comparison {
                 if (tables->touched[machine.row])
                     mark(machine, any_prefix);
         }
+        sort_unique(moved_walks_);
     }
 
     // Plain pairs that were walked before.
     void compare_walked(std::size_t column) {
         const ChangedPairs::Walks& walks = all_.walks_;
-        for (std::size_t i = walks.first[column]; i < walks.first[column + 1]; ++i)
-            if (i >= walks.kept)
-                compare_plain_walks(walks.pairs[i], column);
-            else if (is_moved_[i])
-                compare_plain_walks(walks.pairs[i], column, &walks.passed[i]);
+        const std::size_t end = walks.first[column + 1];
+        for (; next_moved_ < moved_walks_.size() && moved_walks_[next_moved_] < end; ++next_moved_)
+            compare_plain_walks(walks.pairs[moved_walks_[next_moved_]], column,
+                                &walks.passed[moved_walks_[next_moved_]]);
+        for (std::size_t i = std::max(walks.first[column], walks.kept); i < end; ++i)
+            compare_plain_walks(walks.pairs[i], column);
     }
 
     void compare_plain_walks(const WalkedPair& walked, std::size_t column,
@@ -339,7 +339,8 @@ class ChangedPairs::Comparison {
     const Use& use_;
     lab::PerFamily<std::unique_ptr<ChangedMatrix>> matrices_;
     lab::PerFamily<std::unordered_map<std::uint64_t, CellChange>> cells_; // of one column
-    std::vector<bool> is_moved_;                                          // by walk
+    std::vector<std::uint32_t> moved_walks_; // that may fare otherwise, column by column
+    std::size_t next_moved_ = 0;
 };
 
 bool ChangedPairs::each(const routing::Settled& other, Worker& worker, const Use& use) const {

@@ -36,6 +36,9 @@ void OspfTables::add_interfaces(const Condition& condition, const lab::Wiring& w
                  .domain = loopback ? nowhere : wiring.domain(*lab_, told.nic)});
         }
     }
+    for (std::uint32_t i = 0; i < graph_->interfaces.size(); ++i)
+        graph_->interface_of.emplace_back(graph_->interfaces[i].told->nic, i);
+    std::ranges::sort(graph_->interface_of);
 }
 
 // What comes from an address of its own, a machine drops (RFC 1122 section 3.2.1.3).

@@ -10,7 +10,7 @@ using lab::MachineId;
 using lab::NicId;
 
 void OspfTables::form(const Condition& condition, const lab::Wiring& wiring) {
-    graph_ = std::make_shared<Graph>();
+    graph_ = std::make_shared<Graph>(condition);
     add_interfaces(condition, wiring);
     add_nodes();
     add_pairs(condition);

@@ -135,7 +135,11 @@ class OspfTables final : public ProtocolTables {
     };
     /// What does not change when adjacencies go.
     struct Graph {
+        explicit Graph(const Condition& made_under) : condition(made_under) {}
+
+        Condition condition;
         std::vector<Interface> interfaces;
+        std::vector<std::pair<lab::NicId, std::uint32_t>> interface_of; ///< by NIC
         std::vector<Pair> pairs;
         std::vector<Sight> sights; ///< by machine and NIC
         std::vector<Unheard> unheard;
@@ -219,6 +223,7 @@ class OspfTables final : public ProtocolTables {
         std::uint32_t node = 0;
         bool has_other_gates = false; ///< or a way at all; else it costs something else
     };
+    std::vector<std::uint32_t> lost_interfaces(const Condition& condition) const;
     std::vector<MovedNode> moved_nodes(std::uint32_t source, const OspfTables& before) const;
     std::uint32_t count_adverts(std::uint32_t prefix) const;
     void mark_changed(const OspfTables& before, std::vector<bool>& prefixes) const;
@@ -263,7 +268,7 @@ class OspfTables final : public ProtocolTables {
     const lab::Lab* lab_;
     const PrefixNumbers* numbers_;
     net::Family family_;
-    std::shared_ptr<Graph> graph_ = std::make_shared<Graph>();
+    std::shared_ptr<Graph> graph_;
     std::vector<bool> dead_;                       // by edge, in the end empty if none is
     std::vector<lab::NicId> dead_nics_;            // whose prefixes are announced no more, in order
     std::vector<std::shared_ptr<const Row>> rows_; // by node; null for networks

@@ -290,6 +290,34 @@ std::unique_ptr<ProtocolTables> OspfTables::reduced(const Condition& condition) 
     return tables->reduce(condition) ? std::move(tables) : nullptr;
 }
 
+// Those that speak no more.
+std::vector<std::uint32_t> OspfTables::lost_interfaces(const Condition& condition) const {
+    std::vector<std::uint32_t> lost;
+    auto look_at = [&](std::uint32_t i) {
+        const lab::NicId nic = graph_->interfaces[i].told->nic;
+        if (!is_live(*lab_, condition, nic, family_)
+            && !std::ranges::binary_search(dead_nics_, nic))
+            lost.push_back(i);
+    };
+    auto look_at_nic = [&](lab::NicId nic) {
+        auto found = std::ranges::lower_bound(graph_->interface_of, std::pair(nic, 0U));
+        if (found != graph_->interface_of.end() && found->first == nic)
+            look_at(found->second);
+    };
+    if (condition.wiring() != graph_->condition.wiring()) {
+        for (std::uint32_t i = 0; i < graph_->interfaces.size(); ++i)
+            look_at(i);
+    } else {
+        each_changed_nic(*lab_, graph_->condition, condition, [&](lab::NicId nic) {
+            look_at_nic(nic);
+            if (const lab::LinkId link = lab_->segments[lab_->nics[nic].segment].link)
+                look_at_nic(lab_->links[link].other_end(nic));
+        });
+        sort_unique(lost);
+    }
+    return lost;
+}
+
 bool OspfTables::reduce(const Condition& condition) {
     if (std::ranges::any_of(graph_->pairs, [&](const Pair& pair) {
             return (pair.discord == Discord::network_type && !is_mixed(pair))
@@ -298,16 +326,11 @@ bool OspfTables::reduce(const Condition& condition) {
                                           graph_->interfaces[pair.b]));
         }))
         return false;
-    std::vector<std::uint32_t> lost; // interfaces
-    for (std::uint32_t i = 0; i < graph_->interfaces.size(); ++i) {
-        const Interface& interface = graph_->interfaces[i];
-        if (is_live(*lab_, condition, interface.told->nic, family_)
-            || std::ranges::binary_search(dead_nics_, interface.told->nic))
-            continue;
-        if (interface.node == nowhere || interface.transit)
-            return false;
-        lost.push_back(i);
-    }
+    const std::vector<std::uint32_t> lost = lost_interfaces(condition);
+    if (std::ranges::any_of(lost, [&](std::uint32_t i) {
+            return graph_->interfaces[i].node == nowhere || graph_->interfaces[i].transit;
+        }))
+        return false;
     if (!lost.empty() && (graph_->has_dead_edges || has_borders()))
         return false;
     externals_.clear(); // they are settled anew: chance may decide by what comes first
