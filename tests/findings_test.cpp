@@ -244,6 +244,27 @@ links: [{{between: [r1, r2]}}]
     }
 }
 
+TEST_CASE("who announces a network by BGP, to whom a policy refuses it, is not said to keep it") {
+    const std::pair<const char*, const char*> rows[] = {
+        {"networks: far", "no-route"},
+        {"redistribute: connected", "no-route"},
+        {"networks: mid", "network-not-announced"},
+    };
+    for (auto [announces, cause] : rows) {
+        CAPTURE(std::string(announces));
+        const std::string text = fmt::format(R"(lab: t
+subnets: {{near: {{prefix: 10.0.1.0/24}}, mid: {{prefix: 10.0.2.0/24}}, far: {{prefix: 10.0.3.0/24}}}}
+guests: {{g: {{nics: [{{subnet: near}}]}}, h: {{nics: [{{subnet: far}}]}}}}
+policies: {{shy: {{default: refuse, rules: []}}}}
+routers:
+  r1: {{nics: [{{subnet: near}}, {{subnet: mid}}], bgp: {{as: 64512, neighbours: {{r2: {{as: 64513, takes: shy}}}}, networks: near}}}}
+  r2: {{nics: [{{subnet: mid}}, {{subnet: far}}], bgp: {{as: 64513, neighbours: {{r1: {{as: 64512}}}}, {}}}}}
+)",
+                                             announces);
+        CHECK(outcome(lab::build(plan::read(text, "t").plan->written()), "g", "h") == cause);
+    }
+}
+
 TEST_CASE("a remedy stands with what its finding asks for behind it") {
     std::string text = R"(lab: t
 subnets: {s: {prefix: 10.0.1.0/24}}

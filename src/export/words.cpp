@@ -560,8 +560,11 @@ std::string stopped_text(const lab::Lab& lab, const routing::Stopped& stopped) {
                            "in",
                            knows, to, lacks);
     case Stop::told_by_it:
-        return fmt::format("{} heard of {} where {} is, so does not tell it there", knows, to,
-                           lacks);
+        return stopped.neighbour.protocol == routing::Protocol::bgp
+                   ? fmt::format("{0} goes to {1} by {2} itself, so does not tell {2} of it", knows,
+                                 to, lacks)
+                   : fmt::format("{} heard of {} where {} is, so does not tell it there", knows, to,
+                                 lacks);
     case Stop::too_far:
         return fmt::format("{} is 16 hops from {}, which is too far for {}", to, lacks, protocol);
     case Stop::area: break;

@@ -148,7 +148,7 @@ class Describer {
                        {tell_other(What::network, own->point_to_point ? 1 : 0)});
         }
         case Discord::mac: return mac(apart);
-        case Discord::broadcast_address: return broadcast_address();
+        case Discord::broadcast_address: return broadcast_address(apart);
         case Discord::mtu: return mtu();
         case Discord::no_designated:
             return say(fmt::format("nobody on {} may be its designated router, as all have "
@@ -266,18 +266,24 @@ class Describer {
             {plan::RemoveNicMac{lab_.machines[nic.machine].name, nic.plan_index}});
     }
 
-    // What goes to it alone goes to all, and no daemon may send so.
-    void broadcast_address() {
+    // What goes to a broadcast address alone goes to all, and no daemon may send so; by RIP it is
+    // not heard, as little as a network's address.
+    void broadcast_address(const std::string& apart) {
+        const bool is_rip = n_.protocol == Protocol::rip;
         auto has_it = [&](NicId nic) {
             const auto* row = lab_.first_address(nic, n_.family);
             return row != nullptr && row->prefix().is_broadcast_address(row->address);
         };
-        const NicId odd = has_it(n_.nic) ? n_.nic : n_.other_nic;
+        const NicId odd = !is_rip && has_it(n_.nic) ? n_.nic : n_.other_nic;
         const lab::InterfaceAddress& row = *lab_.first_address(odd, n_.family);
-        say(fmt::format("{} and {} stay in state Exchange on {}: {} of {} is the broadcast address "
-                        "of {}",
-                        own_name(), other_name(), segment(), net::to_string(row.address),
-                        lab_.nic_name(odd), net::to_string(row.prefix())),
+        if (!has_it(odd))
+            finding_.cause = Cause::network_address;
+        say((is_rip ? apart
+                    : fmt::format("{} and {} stay in state Exchange on {}: ", own_name(),
+                                  other_name(), segment()))
+                + fmt::format("{} of {} is the {} address of {}", net::to_string(row.address),
+                              lab_.nic_name(odd), has_it(odd) ? "broadcast" : "network",
+                              net::to_string(row.prefix())),
             {plan::SetNicAddress{lab_.machine_name(odd), lab_.nics[odd].plan_index, row.address,
                                  std::nullopt}});
     }

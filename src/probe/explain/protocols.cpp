@@ -36,6 +36,19 @@ bool hands_over(const lab::Speaker& speaker, routing::Protocol into, plan::Route
     return std::ranges::find(told, from, &lab::Redistribution::from) != told.end();
 }
 
+// True if the speaker of BGP brings in what it is connected to on the NIC.
+bool brings_in(const Case& c, const lab::Bgp& bgp, lab::NicId on) {
+    const bool has_connected =
+        std::ranges::any_of(bgp.redistribute, [](const lab::Redistribution& one) {
+            return one.from == plan::RouteSource::connected;
+        });
+    return has_connected || std::ranges::any_of(c.lab.addresses_of(on), [&](lab::AddressId id) {
+               const lab::InterfaceAddress& row = c.lab.addresses[id];
+               return row.prefix().contains(c.far)
+                      && std::ranges::find(bgp.networks, row.prefix()) != bgp.networks.end();
+           });
+}
+
 // The last router before the far end, or a router that is the far end and is come to by another
 // NIC, does not tell of the segment that this is on.
 Maybe unannounced(const Case& c, MachineId from, const std::vector<Hop>& path) {
@@ -66,6 +79,8 @@ Maybe unannounced(const Case& c, MachineId from, const std::vector<Hop>& path) {
         if (!hands_over(*speaker, routing::Protocol::rip, plan::RouteSource::connected))
             remedy.edits = {plan::Redistribute{c.name(last), plan::RouteSource::rip,
                                                plan::RouteSource::connected}};
+    } else if (speaker->bgp && brings_in(c, *speaker->bgp, on)) {
+        return {};
     }
     return c.say(Cause::network_not_announced, last,
                  fmt::format("{} speaks {}, but does not announce {}, so {} has no route to {}",

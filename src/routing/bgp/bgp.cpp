@@ -372,8 +372,7 @@ bool BgpTables::may_name_third_party(const Candidate& best, const Session& sessi
 // 4271 section 5.1.3 (2)); of IPv6 only where BGP told of that, as others tell link-local ones.
 std::optional<net::Address> BgpTables::gate_towards(const Candidate& best,
                                                     const Session& session) const {
-    if (session.inner || !session.direct_from || best.session == none
-        || (sessions_[best.session].inner && best.path.is_linked))
+    if (session.inner || !session.direct_from || best.session == none)
         return std::nullopt;
     const std::pair key(session.from, best.path.next_hop);
     const Ways& ways = best.path.next_hop.family() == net::Family::ipv4 ? ways_ : own_ways_;
@@ -381,7 +380,9 @@ std::optional<net::Address> BgpTables::gate_towards(const Candidate& best,
     if (found == ways.end() || !found->second || found->second->gates.size() != 1)
         return std::nullopt;
     const Gate& gate = found->second->gates.front();
-    return lab_->nics[gate.out].segment == lab_->nics[session.direct_from].segment
+    const bool is_link_local =
+        sessions_[best.session].inner && best.path.is_linked && gate.via == best.path.next_hop;
+    return lab_->nics[gate.out].segment == lab_->nics[session.direct_from].segment && !is_link_local
                ? std::optional(gate.via)
                : std::nullopt;
 }
