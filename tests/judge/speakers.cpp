@@ -220,7 +220,7 @@ bool has_way_by_itself(const routing::Settled& settled, lab::MachineId machine,
 // - Of equal paths of BGP it shows one, and gives the kernel all.
 // - A static route by way of an address of the machine's own it does not know.
 // - A router with areas without a carrier on any NIC is a border router still, and brings nothing
-//   into an NSSA.
+//   into an NSSA, its own addresses neither, so nobody behind hears of them.
 // - Who has the forwarding address of one of several equal external routes uses none of them.
 // - Inside an AS it goes by the link-local next hop that comes with the global one (RFC 2545).
 // - Of a router with a virtual link it announces the first IPv6 address that the kernel counts.
@@ -253,6 +253,12 @@ bool is_own_way(const routing::Settled& settled, const net::Prefix& to, const la
         return true;
     if (jackal && !daemon && jackal->protocol == "ospf" && speaker.ospf
         && has_dead_area(settled, *speaker.ospf, to.family()))
+        return true;
+    auto is_of_dead_area = [&](const lab::Owner& owner) {
+        const lab::Speaker* any = lab.speaker(owner.machine);
+        return any != nullptr && any->ospf && has_dead_area(settled, *any->ospf, to.family());
+    };
+    if (jackal && !daemon && std::ranges::any_of(lab.owners_of(to.first()), is_of_dead_area))
         return true;
     if (!jackal && daemon->protocol == "ospf" && to.length() == 0)
         return std::ranges::any_of(lab.speakers, [&](const lab::Speaker& any) {
