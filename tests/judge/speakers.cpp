@@ -368,7 +368,9 @@ TablesHeld hold_tables(const routing::Settled& settled) {
     for (const lab::Speaker& speaker : lab.speakers)
         held.cannot_be_told |= !exports::bird_notes(settled, speaker.machine).empty();
     LiveLab live(settled, {.with_routing = true});
-    if (live.said().find("have not settled") != std::string::npos)
+    // Tables that still change on a busy computer are compared all the same.
+    if (live.said().find("have not settled") != std::string::npos
+        && live.said().find("tables still change") == std::string::npos)
         held.differences.push_back(live.said());
     for (const lab::Speaker& speaker : lab.speakers) {
         if (!settled.condition().machine_on(speaker.machine))

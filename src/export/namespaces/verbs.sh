@@ -159,7 +159,8 @@ settled() {
         [ "$calm" -lt "$calm_seconds" ] || return 0
     done
     say "the routing protocols have not settled:" >&2
-    neighbours >&2
+    apart=$(neighbours)
+    echo "${apart:-all neighbours hear each other, and tables still change}" >&2
 }
 
 serve() {
