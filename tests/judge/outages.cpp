@@ -108,6 +108,7 @@ std::optional<Plan> choose(const routing::Settled& settled) {
                     const probe::Exchange asked = probe::exchange(settled, ping);
                     if (!asked.replied() || ++tried > 200)
                         continue;
+                    ping.source = asked.source; // as the real one sends all of its requests
                     probe::TimelineQuestion question{
                         .ping = ping,
                         .count = static_cast<int>(end_at / interval),
