@@ -22,14 +22,6 @@ auto key_of(const Neighbour& n) {
                       n.transit);
 }
 
-// The NIC at the other end of its cable, or none: that of a tunnel has no carrier to tell of.
-NicId opposite(const Lab& lab, NicId nic) {
-    const lab::LinkId id = lab.segments[lab.nics[nic].segment].link;
-    if (!id || lab.links[id].is_tunnel)
-        return {};
-    return lab.links[id].other_end(nic);
-}
-
 // A switch port that goes down takes the carrier of what is plugged into it along, as the other end
 // of a cable does.
 bool has_carrier(const Lab& lab, const Condition& condition, NicId nic) {
@@ -269,20 +261,12 @@ std::vector<std::optional<Duration>> Convergence::to(const Learned& after,
         else if (n.state == NeighbourState::full)
             for (NicId nic : nics_with(lab, n.machine, ends_of(lab, n).own))
                 has_neighbour[nic.row] = true;
-    auto look_at = [&](NicId nic) {
+    each_changed_carrier(lab, condition_, now, [&](NicId nic) {
         const bool had = has_carrier(lab, condition_, nic);
         const bool has = has_carrier(lab, now, nic);
         if (had != has && !(has && has_neighbour[nic.row]))
             knows[lab.nics[nic].machine.row] = now.machine_on(lab.nics[nic].machine);
-    };
-    if (condition_.wiring() != now.wiring())
-        std::ranges::for_each(lab.nics.ids(), look_at);
-    else
-        each_changed_nic(lab, condition_, now, [&](NicId nic) {
-            look_at(nic);
-            if (NicId other = opposite(lab, nic))
-                look_at(other);
-        });
+    });
     return Spreader(lab, before_, neighbours, condition_, now).run(knows);
 }
 

@@ -75,6 +75,11 @@ bool has_address(const lab::Lab& lab, lab::MachineId machine, net::Address addre
                                [&](const lab::Owner& owner) { return owner.machine == machine; });
 }
 
+bool is_host_on(const net::Prefix& prefix, net::Address address) {
+    return prefix.contains(address) && !prefix.is_broadcast_address(address)
+           && !(address.family() == net::Family::ipv4 && prefix.is_network_address(address));
+}
+
 bool is_one_to_switches(const lab::Lab& lab, lab::NicId one, lab::NicId other) {
     return lab.nics[one].mac == lab.nics[other].mac && !lab.segments[lab.nics[one].segment].link;
 }

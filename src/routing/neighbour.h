@@ -27,6 +27,10 @@ bool is_own(const lab::Lab& lab, const Condition& condition, lab::MachineId mach
 /// True if the machine has the address on any NIC, whatever its state.
 bool has_address(const lab::Lab& lab, lab::MachineId machine, net::Address address);
 
+/// True if the address is one that a neighbour on the prefix can have: in IPv4 its network and its
+/// broadcast address are nobody's (RFC 1122 section 3.2.1.3).
+bool is_host_on(const net::Prefix& prefix, net::Address address);
+
 /// Calls use(nic) for NICs of machines that are on under one condition only, for those that are up
 /// under one only, and for those whose link is.
 template <class Use>
@@ -40,6 +44,23 @@ void each_changed_nic(const lab::Lab& lab, const Condition& old, const Condition
     for (lab::LinkId link : lab.links.ids())
         if (old.link_up(link) != now.link_up(link))
             std::ranges::for_each(lab.segments[lab.links[link].segment].nics, use);
+}
+
+/// Calls use(nic) for all NICs that may have a carrier under one condition only, some of them
+/// twice: also for the other ends of cables. That of a tunnel has no carrier to tell of.
+template <class Use>
+void each_changed_carrier(const lab::Lab& lab, const Condition& old, const Condition& now,
+                          Use use) {
+    if (old.wiring() != now.wiring()) {
+        std::ranges::for_each(lab.nics.ids(), use);
+        return;
+    }
+    each_changed_nic(lab, old, now, [&](lab::NicId nic) {
+        use(nic);
+        const lab::LinkId link = lab.segments[lab.nics[nic].segment].link;
+        if (link && !lab.links[link].is_tunnel)
+            use(lab.links[link].other_end(nic));
+    });
 }
 
 /// Calls use(nic) for NICs that have the MAC of this one and may be on its segment.

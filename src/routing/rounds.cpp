@@ -274,13 +274,7 @@ class Ground {
         return found;
     }
 
-    // A network or broadcast address is nobody's (RFC 1122 section 3.2.1.3).
     bool is_adjacent(const lab::BgpEnds& ends) const {
-        auto holds_peer = [&](const net::Prefix& prefix) {
-            return prefix.contains(ends.peer) && !prefix.is_broadcast_address(ends.peer)
-                   && !(ends.peer.family() == net::Family::ipv4
-                        && prefix.is_network_address(ends.peer));
-        };
         return std::ranges::any_of(lab_.owners_of(ends.own), [&](const lab::Owner& own) {
             if (!is_live(lab_, condition_, own.nic, ends.own.family())
                 || lab_.nics[own.nic].is_loopback())
@@ -288,7 +282,7 @@ class Ground {
             NicId peer = heard_nic(ends.peer, own.nic);
             return peer && !lab_.nics[peer].is_loopback()
                    && std::ranges::any_of(lab_.addresses_of(own.nic), [&](lab::AddressId id) {
-                          return holds_peer(lab_.addresses[id].prefix());
+                          return is_host_on(lab_.addresses[id].prefix(), ends.peer);
                       });
         });
     }

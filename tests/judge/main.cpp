@@ -345,6 +345,7 @@ class OutagesCourt {
             std::optional<OutageHeld> held = hold_outage(settled);
             if (held && !held->agrees()) {
                 held = hold_outage(settled);
+                std::lock_guard lock(mutex_);
                 again_ += held->agrees() ? 1 : 0;
             }
             if (held)
@@ -360,7 +361,7 @@ class OutagesCourt {
     bool finish(Seconds time) const {
         fmt::print("\n{} outages in {:.0f} s; {}; {} only when asked again\n", held_, time.count(),
                    otherwise_ == 0 ? "all as foretold" : fmt::format("{} otherwise", otherwise_),
-                   again_.load());
+                   again_);
         return otherwise_ == 0;
     }
 
@@ -379,8 +380,8 @@ class OutagesCourt {
     }
 
     std::mutex mutex_;
-    std::atomic<std::size_t> again_ = 0;
     std::size_t held_ = 0;
+    std::size_t again_ = 0;
     std::size_t otherwise_ = 0;
 };
 

@@ -1,6 +1,7 @@
 #include "outages.h"
 
 #include "live_lab.h"
+#include "speakers.h"
 
 #include <algorithm>
 #include <chrono>
@@ -8,7 +9,6 @@
 #include <cstdio>
 #include <fmt/format.h>
 #include <fstream>
-#include <set>
 #include <thread>
 
 namespace judge {
@@ -124,15 +124,6 @@ std::optional<Plan> choose(const routing::Settled& settled) {
     return best;
 }
 
-// Of two with one router id each replaces for ever what the other announces.
-bool come_to_rest(const routing::Settled& settled) {
-    std::set<net::Address> seen;
-    return std::ranges::all_of(settled.lab().speakers, [&](const lab::Speaker& speaker) {
-        return !speaker.router_id || !settled.condition().machine_on(speaker.machine)
-               || seen.insert(*speaker.router_id).second;
-    });
-}
-
 // Of hellos and updates between neighbours.
 double longest_interval(const routing::Settled& settled) {
     const lab::Lab& lab = settled.lab();
@@ -184,7 +175,7 @@ bool OutageHeld::agrees() const {
 
 std::optional<OutageHeld> hold_outage(const routing::Settled& settled) {
     const lab::Lab& lab = settled.lab();
-    const std::optional<Plan> plan = come_to_rest(settled) ? choose(settled) : std::nullopt;
+    const std::optional<Plan> plan = repeats_router_id(settled) ? std::nullopt : choose(settled);
     if (!plan)
         return std::nullopt;
     OutageHeld held{.what = fmt::format("{} to {} without {}", plan->question.ping.from.name,

@@ -350,21 +350,21 @@ bool has_circle(const lab::Lab& lab) {
     });
 }
 
-// What routers of OSPF with one router id announce replaces each other for ever.
-bool repeats_router_id(const lab::Lab& lab) {
+} // namespace
+
+bool repeats_router_id(const routing::Settled& settled) {
     std::set<net::Address> seen;
-    return std::ranges::any_of(lab.speakers, [&](const lab::Speaker& speaker) {
-        return speaker.ospf && speaker.router_id && !seen.insert(*speaker.router_id).second;
+    return std::ranges::any_of(settled.lab().speakers, [&](const lab::Speaker& speaker) {
+        return speaker.ospf && speaker.router_id && settled.condition().machine_on(speaker.machine)
+               && !seen.insert(*speaker.router_id).second;
     });
 }
-
-} // namespace
 
 TablesHeld hold_tables(const routing::Settled& settled) {
     const lab::Lab& lab = settled.lab();
     TablesHeld held;
     held.has_circle =
-        has_circle(lab) || repeats_router_id(lab) || !settled.lessons()->disputes().empty();
+        has_circle(lab) || repeats_router_id(settled) || !settled.lessons()->disputes().empty();
     for (const lab::Speaker& speaker : lab.speakers)
         held.cannot_be_told |= !exports::bird_notes(settled, speaker.machine).empty();
     LiveLab live(settled, {.with_routing = true});

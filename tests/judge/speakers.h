@@ -14,6 +14,10 @@ struct TablesHeld {
     std::vector<std::string> differences; ///< a line each
 };
 
+/// True if what two routers of OSPF announce replaces each other for ever, as both have one router
+/// id.
+bool repeats_router_id(const jackal::routing::Settled& settled);
+
 /// Starts the lab with daemons, and compares all that they have learned once they have settled.
 /// Throws std::runtime_error if it does not start.
 TablesHeld hold_tables(const jackal::routing::Settled& settled);

@@ -31,22 +31,21 @@ std::optional<routing::Protocol> common_protocol(const Case& c, MachineId one, M
 }
 
 bool hands_over(const lab::Speaker& speaker, routing::Protocol into, plan::RouteSource from) {
-    const auto& told =
-        into == routing::Protocol::ospf ? speaker.ospf->redistribute : speaker.rip->redistribute;
+    const auto& told = into == routing::Protocol::ospf  ? speaker.ospf->redistribute
+                       : into == routing::Protocol::rip ? speaker.rip->redistribute
+                                                        : speaker.bgp->redistribute;
     return std::ranges::find(told, from, &lab::Redistribution::from) != told.end();
 }
 
 // True if the speaker of BGP brings in what it is connected to on the NIC.
-bool brings_in(const Case& c, const lab::Bgp& bgp, lab::NicId on) {
-    const bool has_connected =
-        std::ranges::any_of(bgp.redistribute, [](const lab::Redistribution& one) {
-            return one.from == plan::RouteSource::connected;
-        });
-    return has_connected || std::ranges::any_of(c.lab.addresses_of(on), [&](lab::AddressId id) {
-               const lab::InterfaceAddress& row = c.lab.addresses[id];
-               return row.prefix().contains(c.far)
-                      && std::ranges::find(bgp.networks, row.prefix()) != bgp.networks.end();
-           });
+bool brings_in(const Case& c, const lab::Speaker& speaker, lab::NicId on) {
+    const std::vector<net::Prefix>& networks = speaker.bgp->networks;
+    return hands_over(speaker, routing::Protocol::bgp, plan::RouteSource::connected)
+           || std::ranges::any_of(c.lab.addresses_of(on), [&](lab::AddressId id) {
+                  const net::Prefix prefix = c.lab.addresses[id].prefix();
+                  return prefix.contains(c.far)
+                         && std::ranges::find(networks, prefix) != networks.end();
+              });
 }
 
 // The last router before the far end, or a router that is the far end and is come to by another
@@ -79,7 +78,7 @@ Maybe unannounced(const Case& c, MachineId from, const std::vector<Hop>& path) {
         if (!hands_over(*speaker, routing::Protocol::rip, plan::RouteSource::connected))
             remedy.edits = {plan::Redistribute{c.name(last), plan::RouteSource::rip,
                                                plan::RouteSource::connected}};
-    } else if (speaker->bgp && brings_in(c, *speaker->bgp, on)) {
+    } else if (speaker->bgp && brings_in(c, *speaker, on)) {
         return {};
     }
     return c.say(Cause::network_not_announced, last,

@@ -293,28 +293,14 @@ std::unique_ptr<ProtocolTables> OspfTables::reduced(const Condition& condition) 
 // Those that speak no more.
 std::vector<std::uint32_t> OspfTables::lost_interfaces(const Condition& condition) const {
     std::vector<std::uint32_t> lost;
-    auto look_at = [&](std::uint32_t i) {
-        const lab::NicId nic = graph_->interfaces[i].told->nic;
-        if (!is_live(*lab_, condition, nic, family_)
+    each_changed_carrier(*lab_, graph_->condition, condition, [&](lab::NicId nic) {
+        const auto found = std::ranges::lower_bound(graph_->interface_of, std::pair(nic, 0U));
+        if (found != graph_->interface_of.end() && found->first == nic
+            && !is_live(*lab_, condition, nic, family_)
             && !std::ranges::binary_search(dead_nics_, nic))
-            lost.push_back(i);
-    };
-    auto look_at_nic = [&](lab::NicId nic) {
-        auto found = std::ranges::lower_bound(graph_->interface_of, std::pair(nic, 0U));
-        if (found != graph_->interface_of.end() && found->first == nic)
-            look_at(found->second);
-    };
-    if (condition.wiring() != graph_->condition.wiring()) {
-        for (std::uint32_t i = 0; i < graph_->interfaces.size(); ++i)
-            look_at(i);
-    } else {
-        each_changed_nic(*lab_, graph_->condition, condition, [&](lab::NicId nic) {
-            look_at_nic(nic);
-            if (const lab::LinkId link = lab_->segments[lab_->nics[nic].segment].link)
-                look_at_nic(lab_->links[link].other_end(nic));
-        });
-        sort_unique(lost);
-    }
+            lost.push_back(found->second);
+    });
+    sort_unique(lost);
     return lost;
 }
 

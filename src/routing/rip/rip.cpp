@@ -68,16 +68,6 @@ RipTables::RipTables(const lab::Lab& lab, const PrefixNumbers& numbers, const Co
     std::partial_sum(first_.begin(), first_.end(), first_.begin());
 }
 
-// True if the IPv4 address is one that a neighbour there can have: a network or broadcast address
-// is nobody's (RFC 1122 section 3.2.1.3).
-bool RipTables::is_host_on(lab::NicId nic, net::Address address) const {
-    return std::ranges::any_of(
-        announced_prefixes(*lab_, nic, address.family()), [&](const net::Prefix& prefix) {
-            return prefix.contains(address) && !prefix.is_broadcast_address(address)
-                   && !prefix.is_network_address(address);
-        });
-}
-
 // What `to` hears of `from`.
 void RipTables::judge(const Interface& from, const Interface& to, const Condition& condition) {
     Neighbour seen{.protocol = Protocol::rip,
@@ -89,6 +79,11 @@ void RipTables::judge(const Interface& from, const Interface& to, const Conditio
                    .other_nic = from.told->nic,
                    .filter = {}};
     const bool is_ipv4 = seen.family == net::Family::ipv4;
+    auto takes_sender = [&](lab::NicId nic) {
+        return std::ranges::any_of(
+            announced_prefixes(*lab_, nic, seen.family),
+            [&](const net::Prefix& prefix) { return is_host_on(prefix, from.address); });
+    };
     seen.filter = dropped_by(*lab_, from.told->nic, to.told->nic, update_from(from.address));
     if (from.told->passive)
         seen.discord = Discord::passive;
@@ -98,9 +93,8 @@ void RipTables::judge(const Interface& from, const Interface& to, const Conditio
         seen.discord = Discord::mac;
     else if (is_ipv4 && is_own(*lab_, condition, to.machine, from.address))
         seen.discord = Discord::own_address;
-    else if (is_ipv4 && !is_host_on(to.told->nic, from.address))
-        seen.discord =
-            is_host_on(from.told->nic, from.address) ? Discord::prefix : Discord::broadcast_address;
+    else if (is_ipv4 && !takes_sender(to.told->nic))
+        seen.discord = takes_sender(from.told->nic) ? Discord::prefix : Discord::broadcast_address;
     else if (seen.filter)
         seen.discord = Discord::filtered;
     else if (condition.is_silenced(Protocol::rip, from.machine, to.machine))

@@ -59,7 +59,6 @@ class RipTables final : public ProtocolTables {
         std::uint32_t gate = none; ///< none for its own
     };
 
-    bool is_host_on(lab::NicId nic, net::Address address) const;
     void judge(const Interface& from, const Interface& to, const Condition& condition);
 
     const lab::Lab* lab_;
