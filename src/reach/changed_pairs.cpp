@@ -16,7 +16,7 @@ using lab::NicId;
 // --- index -------------------------------------------------------------------------------------
 
 ChangedPairs::ChangedPairs(const Pairs& whole) : whole_(whole), lab_(whole.lab_) {
-    for (std::size_t row = 0; row < whole_.rows_.size(); ++row)
+    for (std::uint32_t row = 0; row < whole_.rows_.size(); ++row)
         for (const Alike& alike : whole_.rows_[row].alike) {
             all_senders_.push_back({row, &alike});
             if (!alike.is_plain)
@@ -42,6 +42,9 @@ ChangedPairs::ChangedPairs(const Pairs& whole) : whole_(whole), lab_(whole.lab_)
             for (const Alike& alike : whole_.columns_[column].alike)
                 if (alike.place[family] != PairOfNics::no_place)
                     asked.push_back(members(alike, column, family));
+        columns_[family].resize(whole_.matrix(family, 0, 0).classes());
+        for (const Members& some : asked)
+            columns_[family][some.end_class].push_back(some.line);
         std::ranges::stable_sort(asked, {}, &Members::end_class);
         targets_[family].fill(std::move(asked), &Members::line, whole_.columns_.size());
     }
@@ -57,9 +60,13 @@ ChangedPairs::ChangedPairs(const Pairs& whole) : whole_(whole), lab_(whole.lab_)
     has_others_ = others != 0;
     has_few_others_ = others <= limits::grid_counts;
     add_walks();
+    std::vector<std::uint32_t> prefixes;
+    for (std::uint32_t prefix = 0; prefix < walks_.has_prefix.size(); ++prefix)
+        if (walks_.has_prefix[prefix])
+            prefixes.push_back(prefix);
     for (net::Family family : net::both_families)
         index_[family] = std::make_unique<const MatrixIndex>(
-            *whole_.conditions_.front(), whole_.matrix(family, 0, 0), walks_.prefixes);
+            *whole_.conditions_.front(), whole_.matrix(family, 0, 0), prefixes);
 }
 
 ChangedPairs::Members ChangedPairs::members(const Alike& alike, std::size_t line,
@@ -114,7 +121,6 @@ void ChangedPairs::add_walks() {
     walks_.kept = std::min(walks_.pairs.size(), most_walks);
     for (std::uint32_t number = 0; number < walks_.kept; ++number)
         add_walk(number);
-    sort_unique(walks_.prefixes);
 }
 
 void ChangedPairs::add_pairs(const Members& some, const Members& target) {
@@ -141,8 +147,11 @@ void ChangedPairs::add_steps(const packet::Journey& journey, std::uint32_t walk)
         for (; rewrite != journey.rewrites.end() && rewrite->step <= i; ++rewrite)
             destination = rewrite->after.destination;
         std::uint32_t prefix = whole_.conditions_.front()->aim(destination).prefix;
-        if (prefix != routing::Aim::no_prefix)
-            walks_.prefixes.push_back(prefix);
+        if (prefix != routing::Aim::no_prefix) {
+            if (walks_.has_prefix.size() <= prefix)
+                walks_.has_prefix.resize(prefix + 1);
+            walks_.has_prefix[prefix] = true;
+        }
         for (std::uint32_t of : {prefix, any_prefix})
             walks_.by_step[pair_key(journey.steps[i].machine.row, of)].push_back(walk);
     }
@@ -168,16 +177,40 @@ class ChangedPairs::Comparison {
         if (!matrices_.ipv4->is_known() || !matrices_.ipv6->is_known())
             return false;
         find_moved_walks();
-        for (std::size_t column = 0; column < whole_.columns_.size(); ++column) {
+        const std::vector<bool> columns = this->columns();
+        for (std::size_t column = 0; column < columns.size(); ++column) {
+            if (!columns[column])
+                continue;
+            changes_.clear();
             compare_walked(column);
             for (net::Family family : net::both_families)
                 tell_cells(family, column);
-            compare_others(column);
+            if (all_.has_others_)
+                compare_others(column);
+            if (!changes_.empty())
+                use_(column, changes_);
         }
         return true;
     }
 
   private:
+    // True of those that may change.
+    std::vector<bool> columns() const {
+        const ChangedPairs::Walks& walks = all_.walks_;
+        if (all_.has_others_ || walks.kept < walks.pairs.size())
+            return std::vector<bool>(whole_.columns_.size(), true);
+        std::vector<bool> found(whole_.columns_.size());
+        for (net::Family family : net::both_families) {
+            const std::vector<bool> changed = matrices_[family]->changed();
+            for (std::size_t to = 0; to < changed.size(); ++to)
+                for (std::size_t i = 0; changed[to] && i < all_.columns_[family][to].size(); ++i)
+                    found[all_.columns_[family][to][i]] = true;
+        }
+        for (std::uint32_t walk : moved_walks_)
+            found[walks.column(walk)] = true;
+        return found;
+    }
+
     static std::uint64_t cell(std::uint32_t from, std::uint32_t to) { return pair_key(to, from); }
 
     void tell_cells(net::Family family, std::size_t column) {
@@ -218,7 +251,8 @@ class ChangedPairs::Comparison {
             if (tables == nullptr)
                 continue;
             for (const routing::TableMove& move : tables->moves)
-                mark(move.machine, move.prefix);
+                if (move.prefix < walks.has_prefix.size() && walks.has_prefix[move.prefix])
+                    mark(move.machine, move.prefix);
             for (MachineId machine : lab_.machines.ids())
                 if (tables->touched[machine.row])
                     mark(machine, any_prefix);
@@ -231,17 +265,16 @@ class ChangedPairs::Comparison {
         const ChangedPairs::Walks& walks = all_.walks_;
         const std::size_t end = walks.first[column + 1];
         for (; next_moved_ < moved_walks_.size() && moved_walks_[next_moved_] < end; ++next_moved_)
-            compare_plain_walks(walks.pairs[moved_walks_[next_moved_]], column,
+            compare_plain_walks(walks.pairs[moved_walks_[next_moved_]],
                                 &walks.passed[moved_walks_[next_moved_]]);
         for (std::size_t i = std::max(walks.first[column], walks.kept); i < end; ++i)
-            compare_plain_walks(walks.pairs[i], column);
+            compare_plain_walks(walks.pairs[i]);
     }
 
-    void compare_plain_walks(const WalkedPair& walked, std::size_t column,
-                             const Passed* passed = nullptr) {
+    void compare_plain_walks(const WalkedPair& walked, const Passed* passed = nullptr) {
         PairOfNics pair = whole_.pair_of(walked.from, walked.to);
         pair.sources[1] = pair.sources[0];
-        compare_walks(walked.row, column, pair, passed);
+        compare_walks(walked.row, pair, passed);
     }
 
     // Plain NICs of two classes.
@@ -250,7 +283,7 @@ class ChangedPairs::Comparison {
             for (NicId sender : some.alike->nics)
                 for (NicId asked : target.alike->nics)
                     if (lab_.nics[sender].machine != lab_.nics[asked].machine)
-                        compare_plain_walks({some.line, sender, asked}, target.line);
+                        compare_plain_walks({some.line, sender, asked});
             return;
         }
         std::uint64_t pairs = std::uint64_t{some.plain} * target.plain;
@@ -261,12 +294,12 @@ class ChangedPairs::Comparison {
             pairs -= both.size();
         }
         if (pairs != 0)
-            use_(some.line, target.line,
-                 {.from = some.first,
-                  .to = target.last,
-                  .pairs = pairs,
-                  .replied = change != CellChange::gained,
-                  .replies = change != CellChange::lost});
+            changes_.push_back({.row = some.line,
+                                .from = some.first,
+                                .to = target.last,
+                                .replied = change != CellChange::gained,
+                                .replies = change != CellChange::lost,
+                                .pairs = pairs});
     }
 
     // All pairs of which one is not plain.
@@ -276,10 +309,10 @@ class ChangedPairs::Comparison {
                 for (NicId from : some.alike->nics)
                     for (NicId to : target.nics)
                         if (lab_.nics[from].machine != lab_.nics[to].machine)
-                            compare(some.row, column, whole_.pair_of(from, to));
+                            compare(some.row, whole_.pair_of(from, to));
     }
 
-    void compare(std::size_t row, std::size_t column, PairOfNics pair) {
+    void compare(std::uint32_t row, PairOfNics pair) {
         if (!pair.family || pair.target == PairOfNics::no_place)
             return;
         const net::Family family = *pair.family;
@@ -289,13 +322,13 @@ class ChangedPairs::Comparison {
             pair.sources[1] = whole_.place(whole_.source_of(other_, pair.from, pair.to, family));
         const std::optional<CellChange> change = change_of(pair);
         if (pair.sources[0] != pair.sources[1] || change == CellChange::walked)
-            return compare_walks(row, column, pair);
+            return compare_walks(row, pair);
         if (change && pair.sources[0] != PairOfNics::no_place)
-            use_(row, column,
-                 {.from = pair.from,
-                  .to = pair.to,
-                  .replied = matrix.reaches(pair.sources[0], pair.target),
-                  .replies = *change != CellChange::lost});
+            changes_.push_back({.row = row,
+                                .from = pair.from,
+                                .to = pair.to,
+                                .replied = matrix.reaches(pair.sources[0], pair.target),
+                                .replies = *change != CellChange::lost});
     }
 
     // What becomes of its cell.
@@ -311,8 +344,7 @@ class ChangedPairs::Comparison {
     }
 
     // `passed` is what the packets passed before, where that is known.
-    void compare_walks(std::size_t row, std::size_t column, const PairOfNics& pair,
-                       const Passed* passed = nullptr) {
+    void compare_walks(std::uint32_t row, const PairOfNics& pair, const Passed* passed = nullptr) {
         auto walk = [&](const routing::Settled& settled, std::uint32_t source) {
             return source == PairOfNics::no_place
                        ? std::nullopt
@@ -328,8 +360,11 @@ class ChangedPairs::Comparison {
                              != passed_by(*now);
         };
         if (replied != replies || (replied && passes_otherwise()))
-            use_(row, column,
-                 {.from = pair.from, .to = pair.to, .replied = replied, .replies = replies});
+            changes_.push_back({.row = row,
+                                .from = pair.from,
+                                .to = pair.to,
+                                .replied = replied,
+                                .replies = replies});
     }
 
     const ChangedPairs& all_;
@@ -341,6 +376,7 @@ class ChangedPairs::Comparison {
     lab::PerFamily<std::unordered_map<std::uint64_t, CellChange>> cells_; // of one column
     std::vector<std::uint32_t> moved_walks_; // that may fare otherwise, column by column
     std::size_t next_moved_ = 0;
+    std::vector<Change> changes_; // of one column
 };
 
 bool ChangedPairs::each(const routing::Settled& other, Worker& worker, const Use& use) const {
@@ -370,10 +406,15 @@ bool ChangedPairs::is_leaf(MachineId machine) const {
 }
 
 void ChangedPairs::each_of_leaf(MachineId machine, const Use& use) const {
-    auto tell = [&](std::size_t row, std::size_t column, NicId from, NicId to) {
+    std::vector<Change> changes; // of one column
+    auto add = [&](std::size_t row, NicId from, NicId to) {
         if (lab_.nics[from].machine != lab_.nics[to].machine
             && whole_.gets_answer(whole_.pair_of(from, to), 0))
-            use(row, column, {.from = from, .to = to, .replied = true, .replies = false});
+            changes.push_back({.row = static_cast<std::uint32_t>(row),
+                               .from = from,
+                               .to = to,
+                               .replied = true,
+                               .replies = false});
     };
     const NicId nic = lab_.machines[machine].first_nic;
     auto lines_with = [&](const std::vector<Pairs::Line>& lines) {
@@ -386,13 +427,16 @@ void ChangedPairs::each_of_leaf(MachineId machine, const Use& use) const {
     const std::vector<std::size_t> asks = lines_with(whole_.rows_);
     const std::vector<std::size_t> is_asked = lines_with(whole_.columns_);
     for (std::size_t column = 0; column < whole_.columns_.size(); ++column) {
+        changes.clear();
         for (std::size_t row : asks)
             for (NicId to : whole_.columns_[column].nics)
-                tell(row, column, nic, to);
+                add(row, nic, to);
         if (std::ranges::binary_search(is_asked, column))
             for (std::size_t row = 0; row < whole_.rows_.size(); ++row)
                 for (NicId from : whole_.rows_[row].nics)
-                    tell(row, column, from, nic);
+                    add(row, from, nic);
+        if (!changes.empty())
+            use(column, changes);
     }
 }
 

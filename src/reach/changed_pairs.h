@@ -28,15 +28,16 @@ class ChangedPairs {
 
     /// Pairs that lose their replies, or get some, or whose packets go another way.
     struct Change {
+        std::uint32_t row = 0;
         lab::NicId from;
         lab::NicId to;
-        std::uint64_t pairs = 1;
         bool replied = false;
         bool replies = false;
+        std::uint64_t pairs = 1;
     };
-    /// Calls use(row, column, change), column by column. False, and perhaps some calls made, if all
-    /// pairs have to be compared.
-    using Use = std::function<void(std::size_t, std::size_t, const Change&)>;
+    /// Calls use(column, changes) for each column that has any, in ascending order. False, and
+    /// perhaps some calls made, if all pairs have to be compared.
+    using Use = std::function<void(std::size_t, std::span<const Change>)>;
     bool each(const routing::Settled& other, Worker& worker, const Use& use) const;
 
     /// True of a machine with one NIC of which nobody else's packets know.
@@ -47,7 +48,7 @@ class ChangedPairs {
   private:
     using Alike = Pairs::Alike;
     struct Senders {
-        std::size_t row = 0;
+        std::uint32_t row = 0;
         const Alike* alike = nullptr;
     };
     using Passed = std::vector<std::pair<lab::MachineId, lab::NicId>>; // see passed_by()
@@ -64,7 +65,12 @@ class ChangedPairs {
         std::size_t kept = 0;           // the first of them
         std::vector<Passed> passed;     // of those, if they get a reply
         std::unordered_map<std::uint64_t, std::vector<std::uint32_t>> by_step;
-        std::vector<std::uint32_t> prefixes;
+        std::vector<bool> has_prefix; // by prefix: it leads somewhere
+
+        std::uint32_t column(std::uint32_t walk) const {
+            auto behind = std::ranges::upper_bound(first, walk);
+            return static_cast<std::uint32_t>(behind - first.begin() - 1);
+        }
     };
     // Those of a line that are of one class: so many are read that what is asked of most stands
     // here.
@@ -102,6 +108,7 @@ class ChangedPairs {
     lab::PerFamily<std::unique_ptr<const MatrixIndex>> index_;
     lab::PerFamily<Grouped> senders_;    // plain ones, by class
     lab::PerFamily<Grouped> targets_;    // by column, then class; plain or not
+    lab::PerFamily<std::vector<std::vector<std::uint32_t>>> columns_; // of those, by class
     std::vector<Senders> other_senders_; // those that are not plain
     std::vector<Senders> all_senders_;
     std::vector<bool> is_sent_on_to_; // by machine: a translation sends it what is for others

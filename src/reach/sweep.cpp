@@ -207,10 +207,12 @@ class Sweeping::Work {
         const bool takes_machine = std::ranges::any_of(effect.cut, [](const Cut& cut) {
             return std::holds_alternative<routing::MachineCut>(cut);
         });
-        const ChangedPairs::Use add = [&](std::size_t row, std::size_t column,
-                                          const ChangedPairs::Change& change) {
-            if (!takes_machine || is_between_others(change, condition))
-                count(row, column, change, losses, effect);
+        const ChangedPairs::Use add = [&](std::size_t column,
+                                          std::span<const ChangedPairs::Change> changes) {
+            for (const ChangedPairs::Change& change : changes)
+                if (!takes_machine || is_between_others(change, condition))
+                    count(change, losses, effect);
+            losses.end_column(column);
         };
         auto worker = take_worker();
         if (!add_leaf(effect, add) && !changed_.each(without, *worker, add)) {
@@ -240,44 +242,27 @@ class Sweeping::Work {
     }
 
   private:
-    // The worst losses of one cut by subnets, no more than `most`; told column by column.
+    // The worst losses of one cut by subnets, no more than `most`.
     class Losses {
       public:
         Losses(std::size_t rows, std::size_t most) : most_(most), places_(rows, nowhere) {}
 
-        void add(std::size_t row, std::size_t column, std::uint64_t lost, std::uint64_t moved) {
-            if (column != column_) {
-                end_column();
-                column_ = column;
-            }
+        /// Of one column.
+        void add(std::uint32_t row, std::uint64_t lost, std::uint64_t moved) {
             if (places_[row] == nowhere) {
-                places_[row] = of_column_.size();
-                of_column_.push_back({.from = static_cast<std::uint32_t>(row),
-                                      .to = static_cast<std::uint32_t>(column)});
+                places_[row] = static_cast<std::uint32_t>(of_column_.size());
+                of_column_.push_back({.from = row});
             }
             of_column_[places_[row]].lost += lost;
             of_column_[places_[row]].moved += moved;
         }
 
-        void move_into(CutEffect& effect) {
-            end_column();
-            effect.more_losses = count_ - worst_.size();
-            std::ranges::sort(worst_, is_worse);
-            effect.losses = std::move(worst_);
-        }
-
-      private:
-        static constexpr std::size_t nowhere = ~std::size_t{0};
-
-        static bool is_worse(const CutLoss& one, const CutLoss& other) {
-            return std::tuple(other.lost, other.moved, one.from, one.to)
-                   < std::tuple(one.lost, one.moved, other.from, other.to);
-        }
-
-        void end_column() {
+        /// It was this one.
+        void end_column(std::size_t column) {
             count_ += of_column_.size();
-            for (const CutLoss& loss : of_column_) {
+            for (CutLoss& loss : of_column_) {
                 places_[loss.from] = nowhere;
+                loss.to = static_cast<std::uint32_t>(column);
                 if (worst_.size() == most_) {
                     if (most_ == 0 || !is_worse(loss, worst_.front()))
                         continue;
@@ -290,12 +275,25 @@ class Sweeping::Work {
             of_column_.clear();
         }
 
+        void move_into(CutEffect& effect) {
+            effect.more_losses = count_ - worst_.size();
+            std::ranges::sort(worst_, is_worse);
+            effect.losses = std::move(worst_);
+        }
+
+      private:
+        static constexpr std::uint32_t nowhere = ~std::uint32_t{0};
+
+        static bool is_worse(const CutLoss& one, const CutLoss& other) {
+            return std::tuple(other.lost, other.moved, one.from, one.to)
+                   < std::tuple(one.lost, one.moved, other.from, other.to);
+        }
+
         std::size_t most_;
         std::size_t count_ = 0;
         std::vector<CutLoss> worst_; // a heap, the least on top
         std::vector<CutLoss> of_column_;
-        std::vector<std::size_t> places_; // by row: where this column's are
-        std::size_t column_ = nowhere;
+        std::vector<std::uint32_t> places_; // by row: where this column's are
     };
 
     // Pairs of those cuts, but such as cannot be worse together than apart.
@@ -347,17 +345,16 @@ class Sweeping::Work {
                && condition.machine_on(lab_.nics[change.to].machine);
     }
 
-    void count(std::size_t row, std::size_t column, const ChangedPairs::Change& change,
-               Losses& losses, CutEffect& effect) const {
+    void count(const ChangedPairs::Change& change, Losses& losses, CutEffect& effect) const {
         if (!change.replied) {
             effect.gained += change.pairs;
         } else if (!change.replies) {
             effect.lost += change.pairs;
             effect.own += is_own(change, effect) ? change.pairs : 0;
-            losses.add(row, column, change.pairs, 0);
+            losses.add(change.row, change.pairs, 0);
         } else {
             effect.moved += change.pairs;
-            losses.add(row, column, 0, change.pairs);
+            losses.add(change.row, 0, change.pairs);
         }
     }
 
@@ -381,19 +378,23 @@ class Sweeping::Work {
 
     void compare_all(const routing::Settled& without, const ChangedPairs::Use& add) const {
         Pairs pairs(whole_, without);
-        for (std::size_t column = 0; column < sum_.columns.size(); ++column)
-            for (std::size_t row = 0; row < sum_.rows.size(); ++row)
+        std::vector<ChangedPairs::Change> changes; // of one column
+        for (std::size_t column = 0; column < sum_.columns.size(); ++column) {
+            changes.clear();
+            for (std::uint32_t row = 0; row < sum_.rows.size(); ++row)
                 pairs.each(row, column, [&](const PairOfNics& pair) {
                     bool replied = pairs.gets_answer(pair, 0);
                     bool replies = pairs.gets_answer(pair, 0, 1);
                     if (replied != replies || (replied && pairs.is_moved(pair)))
-                        add(row, column,
-                            {.from = pair.from,
-                             .to = pair.to,
-                             .pairs = pair.pairs,
-                             .replied = replied,
-                             .replies = replies});
+                        changes.push_back({.row = row,
+                                           .from = pair.from,
+                                           .to = pair.to,
+                                           .replied = replied,
+                                           .replies = replies,
+                                           .pairs = pair.pairs});
                 });
+            add(column, changes);
+        }
     }
 
     bool is_own(const ChangedPairs::Change& change, const CutEffect& effect) const {

@@ -56,27 +56,106 @@ bool is_dead_end(const Lab& lab, const Condition& condition, MachineId machine,
                                [&](NicId nic) { return !has_carrier(lab, condition, nic); });
 }
 
+} // namespace
+
+// Neighbours, and how the news go among those that are full.
+class Neighbourhood {
+  public:
+    Neighbourhood(const Lab& lab, const Learned& learned)
+        : all_(learned.neighbours()), first_(lab.machines.size() + 2) {
+        auto is_full = [](const Neighbour& n) { return n.state == NeighbourState::full; };
+        for (const Neighbour& n : all_)
+            if (is_full(n))
+                ++first_[n.other.row + 2];
+        std::partial_sum(first_.begin(), first_.end(), first_.begin());
+        hear_.resize(first_.back());
+        for (std::uint32_t number = 0; number < all_.size(); ++number)
+            if (const Neighbour& n = all_[number]; is_full(n))
+                hear_[first_[n.other.row + 1]++] = {n.machine, number, hop_time(lab, n)};
+    }
+
+    const std::vector<Neighbour>& all() const { return all_; }
+
+    struct Hearer {
+        MachineId machine;
+        std::uint32_t number = 0; // in all()
+        Duration time{};          // what news take to it
+    };
+    /// Those that hear the machine.
+    std::span<const Hearer> of(std::uint32_t machine) const {
+        return std::span(hear_).subspan(first_[machine], first_[machine + 1] - first_[machine]);
+    }
+
+    /// Where a neighbour stands among them.
+    std::uint32_t find(const Neighbour& n) const {
+        auto at = std::ranges::lower_bound(all_, place(n), {}, place);
+        while (key_of(*at) != key_of(n))
+            ++at;
+        return static_cast<std::uint32_t>(at - all_.begin());
+    }
+
+    /// Calls use(n) for full neighbours that are none of the others. Both are sorted, but for those
+    /// that a machine has at one NIC.
+    template <class Use>
+    void each_but(const Neighbourhood& other, Use use) const {
+        auto same = other.all_.begin();
+        for (const Neighbour& n : all_) {
+            if (n.state != NeighbourState::full)
+                continue;
+            while (same != other.all_.end() && place(*same) < place(n))
+                ++same;
+            bool is_there = false;
+            for (auto at = same; at != other.all_.end() && !is_there && place(*at) == place(n);
+                 ++at)
+                is_there = at->state == NeighbourState::full && key_of(*at) == key_of(n);
+            if (!is_there)
+                use(n);
+        }
+    }
+
+  private:
+    static std::tuple<Protocol, MachineId, net::Family, NicId> place(const Neighbour& n) {
+        return {n.protocol, n.machine, n.family, n.nic};
+    }
+
+    static Duration hop_time(const Lab& lab, const Neighbour& n) {
+        const SpokenProtocol& protocol = spoken(n.protocol);
+        const lab::LinkId link = protocol.is_on_wire() && n.nic
+                                     ? lab.segments[lab.nics[n.nic].segment].link
+                                     : lab::LinkId{};
+        return protocol.news_time() + (link ? Duration(lab.links[link].delay) : Duration{0});
+    }
+
+    std::vector<Neighbour> all_;
+    std::vector<std::uint32_t> first_; // of hear_, by machine; and the end
+    std::vector<Hearer> hear_;
+};
+
+namespace {
+
 class Spreader {
   public:
-    /// Neighbours before and after.
-    Spreader(const Lab& lab, const std::vector<Neighbour>& before,
-             const std::vector<Neighbour>& after, const Condition& old, const Condition& now)
-        : lab_(lab), old_(old), now_(now), before_(before), after_(after),
+    /// Neighbours afterwards: all but those that are gone.
+    Spreader(const Lab& lab, const Condition& old, const Condition& now,
+             const Neighbourhood& neighbours, std::vector<bool> gone)
+        : lab_(lab), old_(old), now_(now), neighbours_(neighbours), gone_(std::move(gone)),
           at_(lab.machines.size()) {}
 
-    /// From what each machine knows at once, if it is told.
+    void gain(const Neighbour& n) {
+        start(n.machine,
+              comes_with_carrier(n) ? reconnect_time : spoken(n.protocol).meeting_time(lab_, n));
+    }
+
+    void lose(const Neighbour& n) {
+        if (auto time = loss_time(n)) {
+            start(n.machine, *time);
+            if (n.protocol == Protocol::ospf && !n.transit)
+                losses_.push_back({n.machine, area_of(n), *time});
+        }
+    }
+
+    /// From what machines miss or find, and what some know at once.
     std::vector<std::optional<Duration>> run(const std::vector<bool>& knows) {
-        each_of_one(after_, before_, [&](const Neighbour& n) {
-            start(n.machine, comes_with_carrier(n) ? reconnect_time
-                                                   : spoken(n.protocol).meeting_time(lab_, n));
-        });
-        each_of_one(before_, after_, [&](const Neighbour& n) {
-            if (auto time = loss_time(n)) {
-                start(n.machine, *time);
-                if (n.protocol == Protocol::ospf && !n.transit)
-                    losses_.push_back({n.machine, area_of(n), *time});
-            }
-        });
         for (const lab::Speaker& speaker : lab_.speakers)
             if (knows[speaker.machine.row])
                 start(speaker.machine, Duration{0});
@@ -91,28 +170,6 @@ class Spreader {
         std::uint32_t area = 0;
         Duration time{};
     };
-
-    // Full neighbours of the one that are none of the other. Both are sorted, but for those that a
-    // machine has at one NIC.
-    template <class Use>
-    static void each_of_one(const std::vector<Neighbour>& one, const std::vector<Neighbour>& other,
-                            Use use) {
-        auto place = [](const Neighbour& n) {
-            return std::tuple(n.protocol, n.machine, n.family, n.nic);
-        };
-        auto same = other.begin();
-        for (const Neighbour& n : one) {
-            if (n.state != NeighbourState::full)
-                continue;
-            while (same != other.end() && place(*same) < place(n))
-                ++same;
-            bool is_there = false;
-            for (auto at = same; at != other.end() && !is_there && place(*at) == place(n); ++at)
-                is_there = at->state == NeighbourState::full && key_of(*at) == key_of(n);
-            if (!is_there)
-                use(n);
-        }
-    }
 
     void start(MachineId machine, Duration time) {
         auto& known = at_[machine.row];
@@ -130,7 +187,7 @@ class Spreader {
     }
 
     // When the machine misses its neighbour; nothing if it is off itself.
-    std::optional<Duration> loss_time(const Neighbour& n) const {
+    std::optional<Duration> loss_time(const Neighbour& n) {
         if (!now_.machine_on(n.machine))
             return std::nullopt;
         lost_ = true;
@@ -143,30 +200,9 @@ class Spreader {
         return spoken(n.protocol).silence_time(lab_, n);
     }
 
-    Duration delay_on(NicId nic) const {
-        if (!nic)
-            return Duration{0};
-        lab::LinkId link = lab_.segments[lab_.nics[nic].segment].link;
-        return link ? Duration(lab_.links[link].delay) : Duration{0};
-    }
-
-    Duration hop_time(const Neighbour& n) const {
-        const SpokenProtocol& protocol = spoken(n.protocol);
-        return protocol.news_time() + (protocol.is_on_wire() ? delay_on(n.nic) : Duration{0});
-    }
-
     // Dijkstra: the news go from each machine to those that hear it, the earliest first.
     template <class Counts>
     void spread(std::vector<std::optional<Duration>>& at, Counts counts) const {
-        std::vector<std::uint32_t> first(at.size() + 2); // of those that hear a machine
-        std::vector<const Neighbour*> hear(after_.size());
-        for (const Neighbour& n : after_)
-            if (n.state == NeighbourState::full && counts(n))
-                ++first[n.other.row + 2];
-        std::partial_sum(first.begin(), first.end(), first.begin());
-        for (const Neighbour& n : after_)
-            if (n.state == NeighbourState::full && counts(n))
-                hear[first[n.other.row + 1]++] = &n;
         using News = std::pair<Duration, std::uint32_t>;
         std::priority_queue<News, std::vector<News>, std::greater<>> news;
         for (std::uint32_t machine = 0; machine < at.size(); ++machine)
@@ -177,13 +213,14 @@ class Spreader {
             news.pop();
             if (*at[machine] < time)
                 continue;
-            for (std::uint32_t i = first[machine]; i < first[machine + 1]; ++i) {
-                const Neighbour& n = *hear[i];
-                auto& known = at[n.machine.row];
-                if (known && *known <= time + hop_time(n))
+            for (const Neighbourhood::Hearer& hearer : neighbours_.of(machine)) {
+                auto& known = at[hearer.machine.row];
+                if ((known && *known <= time + hearer.time)
+                    || (!gone_.empty() && gone_[hearer.number])
+                    || !counts(neighbours_.all()[hearer.number]))
                     continue;
-                known = time + hop_time(n);
-                news.emplace(*known, n.machine.row);
+                known = time + hearer.time;
+                news.emplace(*known, hearer.machine.row);
             }
         }
     }
@@ -236,38 +273,79 @@ class Spreader {
     const Lab& lab_;
     const Condition& old_;
     const Condition& now_;
-    const std::vector<Neighbour>& before_;
-    const std::vector<Neighbour>& after_;
+    const Neighbourhood& neighbours_;
+    const std::vector<bool> gone_;            // by their number; or empty
     std::vector<std::optional<Duration>> at_; // by machine
     std::vector<Loss> losses_;
-    mutable bool lost_ = false;
+    bool lost_ = false;
 };
 
 } // namespace
 
+namespace {
+
+// NICs by which machines hear full neighbours.
+std::vector<bool> with_neighbours(const Lab& lab, const Neighbourhood& neighbours,
+                                  const std::vector<bool>& gone) {
+    std::vector<bool> found(lab.nics.size());
+    for (std::size_t i = 0; i < neighbours.all().size(); ++i) {
+        const Neighbour& n = neighbours.all()[i];
+        if (n.state != NeighbourState::full || (!gone.empty() && gone[i]))
+            continue;
+        if (n.nic)
+            found[n.nic.row] = true;
+        else
+            for (NicId nic : nics_with(lab, n.machine, ends_of(lab, n).own))
+                found[nic.row] = true;
+    }
+    return found;
+}
+
+} // namespace
+
 Convergence::Convergence(const Lab& lab, const Learned& before, const Condition& condition)
-    : lab_(&lab), before_(before.neighbours()), condition_(condition) {}
+    : lab_(&lab), before_(&before), neighbours_(std::make_unique<const Neighbourhood>(lab, before)),
+      condition_(condition) {}
+Convergence::~Convergence() = default;
 
 std::vector<std::optional<Duration>> Convergence::to(const Learned& after,
                                                      const Condition& now) const {
-    const Lab& lab = *lab_;
+    const std::optional<std::vector<Neighbour>> lost = after.lost_neighbours(*before_);
+    std::vector<bool> gone;
+    std::optional<Neighbourhood> others;
+    if (lost) {
+        gone.resize(neighbours_->all().size());
+        for (const Neighbour& n : *lost)
+            gone[neighbours_->find(n)] = true;
+    } else {
+        others.emplace(*lab_, after);
+    }
+    const Neighbourhood& neighbours = others ? *others : *neighbours_;
+    Spreader spreader(*lab_, condition_, now, neighbours, gone);
+    auto lose = [&](const Neighbour& n) { spreader.lose(n); };
+    if (others) {
+        others->each_but(*neighbours_, [&](const Neighbour& n) { spreader.gain(n); });
+        neighbours_->each_but(*others, lose);
+    } else {
+        for (const Neighbour& n : *lost)
+            if (n.state == NeighbourState::full)
+                lose(n);
+    }
+    std::vector<bool> has_neighbour; // by NIC
+    auto comes_alone = [&](NicId nic) {
+        if (has_neighbour.empty())
+            has_neighbour = with_neighbours(*lab_, neighbours, gone);
+        return !has_neighbour[nic.row];
+    };
     // Whoever loses a carrier, or gets one where no neighbour comes along, knows at once.
-    std::vector<bool> knows(lab.machines.size());
-    std::vector<bool> has_neighbour(lab.nics.size());
-    const std::vector<Neighbour> neighbours = after.neighbours();
-    for (const Neighbour& n : neighbours)
-        if (n.state == NeighbourState::full && n.nic)
-            has_neighbour[n.nic.row] = true;
-        else if (n.state == NeighbourState::full)
-            for (NicId nic : nics_with(lab, n.machine, ends_of(lab, n).own))
-                has_neighbour[nic.row] = true;
-    each_changed_carrier(lab, condition_, now, [&](NicId nic) {
-        const bool had = has_carrier(lab, condition_, nic);
-        const bool has = has_carrier(lab, now, nic);
-        if (had != has && !(has && has_neighbour[nic.row]))
-            knows[lab.nics[nic].machine.row] = now.machine_on(lab.nics[nic].machine);
+    std::vector<bool> knows(lab_->machines.size());
+    each_changed_carrier(*lab_, condition_, now, [&](NicId nic) {
+        const bool had = has_carrier(*lab_, condition_, nic);
+        const bool has = has_carrier(*lab_, now, nic);
+        if (had != has && (had || comes_alone(nic)))
+            knows[lab_->nics[nic].machine.row] = now.machine_on(lab_->nics[nic].machine);
     });
-    return Spreader(lab, before_, neighbours, condition_, now).run(knows);
+    return spreader.run(knows);
 }
 
 } // namespace jackal::routing

@@ -242,6 +242,17 @@ std::vector<Neighbour> Learned::neighbours() const {
     return all;
 }
 
+std::optional<std::vector<Neighbour>> Learned::lost_neighbours(const Learned& before) const {
+    std::vector<Neighbour> lost;
+    if (tables_.size() != before.tables_.size())
+        return std::nullopt;
+    for (std::size_t i = 0; i < tables_.size(); ++i)
+        if (tables_[i]->protocol() != before.tables_[i]->protocol()
+            || !tables_[i]->add_lost_neighbours(*before.tables_[i], lost))
+            return std::nullopt;
+    return lost;
+}
+
 std::vector<Offer> Learned::offers(MachineId machine) const {
     std::vector<Offer> all;
     for (std::uint32_t p = 0; teaches(machine) && p < numbers_->size(); ++p) {

@@ -93,6 +93,12 @@ class ProtocolTables {
     /// What the neighbour's machine announces to it.
     virtual std::vector<Offer> announced(const Neighbour& /*neighbour*/) const { return {}; }
     virtual void add_neighbours(std::vector<Neighbour>& into) const = 0;
+    /// Adds those of `before`, tables of the same protocol and lab, that are none any more. False
+    /// if that is not known, or there may be others instead.
+    virtual bool add_lost_neighbours(const ProtocolTables& /*before*/,
+                                     std::vector<Neighbour>& /*into*/) const {
+        return false;
+    }
     virtual void add_link_states(lab::MachineId /*machine*/,
                                  std::vector<LinkState>& /*into*/) const {}
     virtual std::span<const Dispute> disputes() const { return {}; }

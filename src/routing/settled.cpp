@@ -375,25 +375,33 @@ std::uint32_t Settled::hop_number(const Route& route, std::uint32_t first_hop) {
 
 void Settled::add_learned_hops(Epoch& epoch) {
     epoch.first_hop = static_cast<std::uint32_t>(learned_hops_.size());
-    for (const Gate& gate : epoch.learned->gates())
-        add_learned_hop(gate);
+    const std::vector<Gate>& gates = epoch.learned->gates();
+    make_room_for_hops(learned_hops_.size() + gates.size());
+    for (std::uint32_t i = 0; i < gates.size(); ++i)
+        set_learned_hop(epoch.first_hop + i, gates[i]);
 }
 
-void Settled::add_learned_hop(const Gate& gate) {
+void Settled::make_room_for_hops(std::size_t count) {
+    learned_hops_.resize(count);
+    vias_.resize(count);
+    is_refused_hop_.resize(count);
+}
+
+void Settled::set_learned_hop(std::uint32_t number, const Gate& gate) {
     auto source = source_on(*lab_, gate.out, gate.via, gate.via);
     if (!source) // the NIC has no address of the family
         source = *lab_->addresses_of(gate.out).begin();
     Hop hop = hop_to(gate.out, gate.via, *source,
                      gate.is_direct() ? RouteKind::connected : RouteKind::ospf);
-    hop.row = static_cast<std::uint32_t>(learned_hops_.size());
-    learned_hops_.push_back(hop);
-    vias_.push_back(gate.via);
+    hop.row = number;
+    learned_hops_[number] = hop;
+    vias_[number] = gate.via;
     MachineId machine = lab_->nics[gate.out].machine;
     Aim via = aim(gate.via);
     // Another NIC of the machine may have the same link-local address: it is on another link.
-    is_refused_hop_.push_back(!net::is_link_local(gate.via)
-                              && (is_local(machine, via) || is_broadcast(machine, via)));
-    has_refused_hops_ = has_refused_hops_ || is_refused_hop_.back();
+    is_refused_hop_[number] =
+        !net::is_link_local(gate.via) && (is_local(machine, via) || is_broadcast(machine, via));
+    has_refused_hops_ = has_refused_hops_ || is_refused_hop_[number];
 }
 
 // A hop for every prefix. Prefixes are numbered so that a shorter one comes before those it holds.
@@ -467,7 +475,7 @@ void Settled::fill() {
 // The same, from what was before, under a condition with the same wiring: what was is kept, but for
 // machines that the difference touches.
 void Settled::fill_from(const Settled& before) {
-    const std::vector<bool> touched = touched_machines(before, *this);
+    const std::vector<bool> touched = Touched(before, *this).machines;
     broadcasts_ = before.broadcasts_;
     forwarding_ = before.forwarding_;
     hops_ = before.hops_;
@@ -496,17 +504,15 @@ void Settled::fill_from(const Settled& before) {
     std::ranges::stable_sort(refused_, {}, &RefusedRoute::machine);
     const std::vector<Gate>& gates = lessons()->gates();
     const std::vector<Gate>& old_gates = before.lessons()->gates();
-    for (std::size_t i = 0; i < gates.size(); ++i) {
+    learned_hops_ = before.learned_hops_;
+    vias_ = before.vias_;
+    is_refused_hop_ = before.is_refused_hop_;
+    make_room_for_hops(gates.size());
+    has_refused_hops_ = std::ranges::find(is_refused_hop_, true) != is_refused_hop_.end();
+    for (std::uint32_t i = 0; i < gates.size(); ++i)
         if (i >= old_gates.size() || gates[i] != old_gates[i]
-            || touched[lab_->nics[gates[i].out].machine.row]) {
-            add_learned_hop(gates[i]);
-            continue;
-        }
-        learned_hops_.push_back(before.learned_hops_[i]);
-        vias_.push_back(before.vias_[i]);
-        is_refused_hop_.push_back(before.is_refused_hop_[i]);
-        has_refused_hops_ = has_refused_hops_ || is_refused_hop_.back();
-    }
+            || touched[lab_->nics[gates[i].out].machine.row])
+            set_learned_hop(i, gates[i]);
 }
 
 Settled settle(const Lab& lab, Condition condition) {

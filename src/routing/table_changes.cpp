@@ -15,23 +15,30 @@ using lab::Lab;
 using lab::MachineId;
 using lab::NicId;
 
-std::vector<bool> touched_machines(const Settled& before, const Settled& after) {
+Touched::Touched(const Settled& before, const Settled& after)
+    : machines(before.lab().machines.size()), nics(before.lab().nics.size()) {
     const Lab& lab = before.lab();
     const Condition& old = before.condition();
     const Condition& now = after.condition();
-    std::vector<bool> touched(lab.machines.size());
-    std::vector<std::uint32_t> domains;
     for (MachineId machine : lab.machines.ids())
-        touched[machine.row] = old.machine_on(machine) != now.machine_on(machine);
+        machines[machine.row] = old.machine_on(machine) != now.machine_on(machine);
+    std::vector<std::uint32_t> domains;
     each_changed_nic(lab, old, now, [&](NicId nic) {
-        touched[lab.nics[nic].machine.row] = true;
-        domains.push_back(before.wiring().domain(lab, nic));
+        if (lab.has_wiring())
+            domains.push_back(before.wiring().domain(lab, nic));
+        else
+            for (NicId heard : lab.segments[lab.nics[nic].segment].nics)
+                nics[heard.row] = true;
+        nics[nic.row] = true;
     });
     sort_unique(domains);
-    for (NicId nic : lab.nics.ids())
-        if (std::ranges::binary_search(domains, before.wiring().domain(lab, nic)))
-            touched[lab.nics[nic].machine.row] = true;
-    return touched;
+    for (NicId nic : lab.nics.ids()) {
+        if (!domains.empty()
+            && std::ranges::binary_search(domains, before.wiring().domain(lab, nic)))
+            nics[nic.row] = true;
+        if (nics[nic.row])
+            machines[lab.nics[nic].machine.row] = true;
+    }
 }
 
 namespace {
@@ -41,8 +48,14 @@ class Comparison {
     Comparison(const Settled& before, const Settled& after,
                const std::vector<std::uint32_t>& prefixes, const std::vector<bool>& counted)
         : before_(before), after_(after), lab_(before.lab()),
-          numbers_(*before.lessons()->numbers()), prefixes_(prefixes), counted_(counted) {
-        changes_.touched = touched_machines(before, after);
+          numbers_(*before.lessons()->numbers()), prefixes_(prefixes), counted_(counted),
+          touched_(before, after) {
+        changes_.touched = touched_.machines;
+        std::uint32_t next = 0;
+        for (std::uint32_t i = 0; i < prefixes.size(); ++i)
+            for (; next <= prefixes[i]; ++next)
+                place_.push_back(i);
+        place_.resize(numbers_.size(), static_cast<std::uint32_t>(prefixes.size()));
     }
 
     TableChanges run() {
@@ -63,7 +76,7 @@ class Comparison {
                     compare(machine, p);
         for (const LessonChange& lesson : lessons.value_or(std::vector<LessonChange>{}))
             if (counted_[lesson.machine.row])
-                each_inside(numbers_[lesson.prefix], [&](std::uint32_t p) {
+                each_inside(lesson.prefix, [&](std::uint32_t p) {
                     if (p == lesson.prefix && lesson.is_alike)
                         changes_.moves.push_back({.prefix = p, .machine = lesson.machine});
                     else
@@ -96,12 +109,14 @@ class Comparison {
         changes_.moves = std::move(sorted);
     }
 
+    // For those prefixes that are inside one, by its number.
     template <class Use>
-    void each_inside(const net::Prefix& prefix, Use use) const {
-        auto inside = std::ranges::lower_bound(prefixes_, prefix, {},
-                                               [&](std::uint32_t p) { return numbers_[p]; });
-        for (; inside != prefixes_.end() && prefix.contains(numbers_[*inside].first()); ++inside)
-            use(*inside);
+    void each_inside(std::uint32_t around, Use use) const {
+        for (std::uint32_t i = place_[around]; i < prefixes_.size(); ++i) {
+            if (prefixes_[i] != around && !numbers_[around].contains(numbers_[prefixes_[i]].first()))
+                break;
+            use(prefixes_[i]);
+        }
     }
 
     void look_at(MachineId machine, bool has_known_lessons) {
@@ -111,7 +126,7 @@ class Comparison {
             && !after_.finds_otherwise(machine, before_)) {
             for (const auto* own : {&*old, &*now})
                 for (std::uint32_t prefix : *own)
-                    each_inside(numbers_[prefix], [&](std::uint32_t p) { compare(machine, p); });
+                    each_inside(prefix, [&](std::uint32_t p) { compare(machine, p); });
             return;
         }
         if (counted_[machine.row]) {
@@ -121,7 +136,7 @@ class Comparison {
         }
         for (NicId nic : lab_.nics_of(machine))
             for (lab::AddressId id : lab_.addresses_of(nic))
-                each_inside(lab_.addresses[id].prefix(), [&](std::uint32_t p) {
+                each_inside(numbers_.find(lab_.addresses[id].prefix()), [&](std::uint32_t p) {
                     changes_.moves.push_back({p, machine, true, 0});
                 });
     }
@@ -138,16 +153,18 @@ class Comparison {
             bool was_on_link = from != nullptr && from->kind == RouteKind::connected;
             bool is_on_link = to != nullptr && to->kind == RouteKind::connected;
             // Who answers on a segment is asked with every packet.
-            bool may_find_others = was_on_link || is_on_link || (to != nullptr && !to->neighbour);
+            bool may_find_others = (was_on_link || is_on_link || (to != nullptr && !to->neighbour))
+                                   && (is_touched(from) || is_touched(to));
             bool is_tunnel = to != nullptr && to->is_tunnel;
             move.is_on_link = move.is_on_link || was_on_link || is_on_link;
-            differs = differs || is_tunnel || !is_same(from, to)
-                      || (may_find_others && changes_.touched[machine.row]);
+            differs = differs || is_tunnel || !is_same(from, to) || may_find_others;
             move.next_hops = net::spread(move.next_hops ^ reinterpret_cast<std::uintptr_t>(to));
         }
         if (differs)
             changes_.moves.push_back(move);
     }
+
+    bool is_touched(const Hop* hop) const { return hop != nullptr && touched_.nics[hop->out.row]; }
 
     bool is_same(const Hop* one, const Hop* other) const {
         if (one == nullptr || other == nullptr)
@@ -168,6 +185,8 @@ class Comparison {
     const PrefixNumbers& numbers_;
     const std::vector<std::uint32_t>& prefixes_;
     const std::vector<bool>& counted_;
+    const Touched touched_;
+    std::vector<std::uint32_t> place_; // by prefix: of the first of `prefixes_` that is no smaller
     TableChanges changes_;
 };
 

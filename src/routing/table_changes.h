@@ -9,10 +9,17 @@
 
 namespace jackal::routing {
 
-/// Machines that are on, have NICs or links up, or hear machines of which that is so, under one of
-/// the conditions only: all others have the same routes of their own, and find the same neighbours.
-/// By machine. The wiring must be the same.
-std::vector<bool> touched_machines(const Settled& before, const Settled& after);
+/// What differs of machines and their segments. The wiring must be the same.
+struct Touched {
+    Touched(const Settled& before, const Settled& after);
+
+    /// Machines that are on, have NICs or links up, or hear machines of which that is so, under one
+    /// of the conditions only: all others have the same routes of their own, and find the same
+    /// neighbours. By machine.
+    std::vector<bool> machines;
+    /// NICs that may find other neighbours: they hear one of which that is so. By NIC.
+    std::vector<bool> nics;
+};
 
 /// A machine that may send otherwise what a prefix holds and no longer one.
 struct TableMove {
@@ -25,7 +32,7 @@ struct TableMove {
 };
 
 struct TableChanges {
-    std::vector<bool> touched;    ///< see touched_machines
+    std::vector<bool> touched;    ///< see Touched::machines
     std::vector<TableMove> moves; ///< by prefix, then machine
 };
 

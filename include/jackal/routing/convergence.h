@@ -11,6 +11,7 @@
 #include "jackal/routing/learned.h"
 
 #include <chrono>
+#include <memory>
 #include <optional>
 
 namespace jackal::routing {
@@ -31,12 +32,15 @@ constexpr Duration session_time = std::chrono::seconds(60);
 /// What an end of a session waits with connecting once its NIC has a carrier again; ours.
 constexpr Duration reconnect_time = std::chrono::seconds(5);
 
-/// Counts from the moment that one condition of the lab became another. Refers to the lab; threads
-/// may share one.
+class Neighbourhood;
+
+/// Counts from the moment that one condition of the lab became another. Refers to the lab and to
+/// what was learned before; threads may share one.
 class JACKAL_API Convergence {
   public:
     /// From what was learned in a condition.
     Convergence(const lab::Lab& lab, const Learned& before, const Condition& condition);
+    ~Convergence();
 
     /// By machine: when it goes by what it learned `after` that. Nothing for machines that the news
     /// never reach.
@@ -44,7 +48,8 @@ class JACKAL_API Convergence {
 
   private:
     const lab::Lab* lab_;
-    std::vector<Neighbour> before_;
+    const Learned* before_;
+    std::unique_ptr<const Neighbourhood> neighbours_; // before
     Condition condition_;
 };
 

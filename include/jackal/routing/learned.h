@@ -285,6 +285,9 @@ class JACKAL_API Learned {
 
     /// By protocol, machine, family and NIC.
     std::vector<Neighbour> neighbours() const;
+    /// Those that are none any more, if nobody has others than before; nothing if that would have
+    /// to be found by comparing all.
+    std::optional<std::vector<Neighbour>> lost_neighbours(const Learned& before) const;
     /// Protocols that do not come to rest.
     const std::vector<Dispute>& disputes() const { return disputes_; }
 

@@ -225,7 +225,8 @@ class JACKAL_API Settled {
     std::optional<Lesson> usable_lesson(lab::MachineId machine, std::uint32_t prefix) const;
     Hop hop_to(lab::NicId out, net::Address via, lab::AddressId source, RouteKind kind) const;
     void add_learned_hops(Epoch& epoch);
-    void add_learned_hop(const Gate& gate);
+    void make_room_for_hops(std::size_t count);
+    void set_learned_hop(std::uint32_t number, const Gate& gate);
     void collect_broadcasts();
     std::vector<Entry> settle_machine(lab::MachineId id, Forwarding& table);
     bool may_be_large(const Forwarding& table) const;

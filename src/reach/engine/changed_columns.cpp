@@ -25,6 +25,7 @@ ColumnIndex::ColumnIndex(const routing::Settled& settled, const Columns& columns
     hosts_.resize(lab.machines.size());
     is_host_.resize(lab.machines.size());
     answering_.resize(classes.size());
+    answerers_.resize(columns.entrances().size());
     for (MachineId machine : lab.machines.ids())
         counted_[machine.row] = lab.machines[machine].forwards;
     for (std::uint32_t e = 0; e < columns.entrances().size(); ++e) {
@@ -39,26 +40,26 @@ ColumnIndex::ColumnIndex(const routing::Settled& settled, const Columns& columns
         (classes[c].is_host ? hosts_ : others_)[machine.row].push_back(c);
         std::uint32_t prefix = settled.aim(first.address).prefix;
         if (!classes[c].is_walked && prefix != routing::Aim::no_prefix) {
+            if (targets_.size() <= prefix)
+                targets_.resize(prefix + 1);
             targets_[prefix].push_back(c);
             prefixes_.push_back(prefix);
         }
         for (std::uint32_t member : classes[c].members)
             if (classes[c].is_host)
                 is_host_[lab.nics[lab.addresses[ends[member]].nic].machine.row] = true;
-        if (classes[c].is_host)
-            continue;
-        answering_[c].push_back(columns.entrance(c));
-        for (NicId in : lab.nics_of(machine))
-            answering_[c].push_back(columns.answers_from(c, columns.doors().door(in)));
-        sort_unique(answering_[c]);
+        if (!classes[c].is_host) {
+            answering_[c].push_back(columns.entrance(c));
+            for (NicId in : lab.nics_of(machine))
+                answering_[c].push_back(columns.answers_from(c, columns.doors().door(in)));
+            sort_unique(answering_[c]);
+        }
+        for (std::uint32_t e :
+             classes[c].is_host ? columns.entrance_range(c) : std::span(answering_[c]))
+            if (e != Columns::nowhere)
+                answerers_[e].push_back(c);
     }
     sort_unique(prefixes_);
-}
-
-const std::vector<std::uint32_t>& ColumnIndex::targets(std::uint32_t prefix) const {
-    static const std::vector<std::uint32_t> none;
-    auto found = targets_.find(prefix);
-    return found == targets_.end() ? none : found->second;
 }
 
 std::shared_ptr<const ColumnIndex::Senders> ColumnIndex::senders(std::uint32_t target) const {
@@ -353,6 +354,23 @@ std::vector<std::uint32_t> beside(const std::vector<std::pair<std::uint32_t, std
 
 std::vector<std::uint32_t> ChangedColumns::answered_otherwise(std::uint32_t entrance) const {
     return beside(answered_, entrance);
+}
+
+std::vector<bool> ChangedColumns::changed() const {
+    if (!elsewhere_.empty()) // whose requests come from there, and whose answers go there
+        return std::vector<bool>(unit_of_.size(), true);
+    std::vector<bool> found(unit_of_.size());
+    for (const Unit& unit : units_)
+        if (!unit.fates[0].empty())
+            for (std::uint32_t c : unit.classes)
+                found[c] = true;
+    for (std::size_t i = 0; i < answered_.size(); ++i)
+        if (i == 0 || answered_[i].first != answered_[i - 1].first)
+            for (std::uint32_t c : index_.answerers(answered_[i].first))
+                found[c] = true;
+    for (const auto& [to, from] : near_pairs_)
+        found[to] = true;
+    return found;
 }
 
 std::vector<std::uint32_t> ChangedColumns::changed_near(std::uint32_t to) const {

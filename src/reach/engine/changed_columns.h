@@ -24,7 +24,9 @@ class ColumnIndex {
     const Columns& columns() const { return columns_; }
     /// Prefixes that lead to targets which are not walked, ascending; and the targets of one.
     const std::vector<std::uint32_t>& prefixes() const { return prefixes_; }
-    const std::vector<std::uint32_t>& targets(std::uint32_t prefix) const;
+    std::span<const std::uint32_t> targets(std::uint32_t prefix) const {
+        return prefix < targets_.size() ? targets_[prefix] : std::span<const std::uint32_t>();
+    }
     /// Machines that packets may pass, or that send from entrances of their own; by machine.
     const std::vector<bool>& counted() const { return counted_; }
     /// Who of them sends packets for a target to whom.
@@ -62,6 +64,10 @@ class ColumnIndex {
     bool is_host(lab::MachineId machine) const { return is_host_[machine.row]; }
     /// Entrances that a class which is no host may answer from.
     const std::vector<std::uint32_t>& answering(std::uint32_t c) const { return answering_[c]; }
+    /// Classes that may answer from the entrance.
+    const std::vector<std::uint32_t>& answerers(std::uint32_t entrance) const {
+        return answerers_[entrance];
+    }
 
   private:
     std::shared_ptr<const Senders> senders_to(const routing::Aim& aim) const;
@@ -69,7 +75,7 @@ class ColumnIndex {
     const routing::Settled& settled_;
     const Columns& columns_;
     std::vector<std::uint32_t> prefixes_;
-    std::unordered_map<std::uint32_t, std::vector<std::uint32_t>> targets_;
+    std::vector<std::vector<std::uint32_t>> targets_; // by prefix
     std::vector<bool> counted_;
     // By the column that targets share: as many as are worth keeping.
     mutable std::mutex kept_mutex_;
@@ -81,6 +87,7 @@ class ColumnIndex {
     std::vector<std::vector<std::uint32_t>> hosts_;     // by machine
     std::vector<bool> is_host_;                         // by machine
     std::vector<std::vector<std::uint32_t>> answering_; // by class
+    std::vector<std::vector<std::uint32_t>> answerers_; // by entrance
 };
 
 /// See above. Refers to what it is made from.
@@ -116,6 +123,8 @@ class ChangedColumns {
     /// Classes that send from another entrance now, or nowhere.
     const std::vector<std::uint32_t>& elsewhere() const { return elsewhere_; }
     bool is_elsewhere(std::uint32_t c) const { return elsewhere_of_.contains(c); }
+    /// True of targets for which it may be otherwise, there or back, for any sender.
+    std::vector<bool> changed() const;
     /// Senders near to the target for which it is otherwise.
     std::vector<std::uint32_t> changed_near(std::uint32_t to) const;
 
@@ -197,7 +206,15 @@ class ChangedColumns {
     std::vector<Unit> units_;
     std::vector<std::uint32_t> unit_of_; // by class
     using UnitKey = std::array<std::uint64_t, 4>;
-    std::map<UnitKey, std::uint32_t> known_;
+    struct UnitHash {
+        std::size_t operator()(const UnitKey& key) const {
+            std::uint64_t hash = 0;
+            for (std::uint64_t part : key)
+                hash = net::spread(hash ^ part);
+            return hash;
+        }
+    };
+    std::unordered_map<UnitKey, std::uint32_t, UnitHash> known_;
     std::vector<std::pair<std::uint32_t, std::uint32_t>> answered_; // entrance and unit, ascending
     std::vector<std::uint32_t> elsewhere_;
     std::unordered_map<std::uint32_t, std::uint32_t> elsewhere_of_;   // class to entrance

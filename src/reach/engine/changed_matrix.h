@@ -58,6 +58,10 @@ class ChangedMatrix {
     /// False if all has to be worked out anew.
     bool is_known() const { return !columns_ || columns_->is_known(); }
 
+    /// True of rows that may not be as they were: of others nothing is told.
+    std::vector<bool> changed() const {
+        return columns_ ? columns_->changed() : std::vector<bool>{};
+    }
     /// Calls use(from, change) for the cells of a row that are not as they were, but for those that
     /// only walks told of before.
     template <class Use>

@@ -38,8 +38,15 @@ const Rows::ChangedRow* Rows::changed_row(std::uint32_t to, const ChangedColumns
         clear_words(*bits, changed.words, filters_.words());
     changed.words.clear();
     worker.passing.aim_at(to);
+    const bool lets_all_pass = worker.passing.lets_all_pass();
     for (const Piece& piece : pieces) {
         look_at(piece.first, piece.last, piece.is_moved, worker);
+        if (lets_all_pass && piece.outcome.kind == Outcome::Kind::answered
+            && piece.outcome.asked_of_answer == nullptr) {
+            each_word(piece.first, piece.last,
+                      [&](std::size_t w, std::uint64_t mask) { changed.now.answered[w] |= mask; });
+            continue;
+        }
         if (piece.is_as_before) {
             each_word(piece.first, piece.last, [&](std::size_t w, std::uint64_t mask) {
                 changed.now.answered[w] |= answered[w] & mask;

@@ -121,6 +121,19 @@ const Bits* PassingSets::through(const FilterCheck& check) {
     return known.set.get();
 }
 
+bool PassingSets::lets_all_pass() {
+    lets_.resize(filters_.words() * 64);
+    Lets& lets = lets_[target_];
+    if (lets == Lets::unknown) {
+        lets = Lets::all;
+        for (std::uint32_t filter = 0; filter < filters_.count(); ++filter)
+            for (plan::Way way : {plan::Way::in, plan::Way::out, plan::Way::through})
+                if (lets == Lets::all && through({lab::FilterId{filter}, way}) != nullptr)
+                    lets = Lets::some;
+    }
+    return lets == Lets::all;
+}
+
 const Bits* PassingSets::along(std::uint32_t list) {
     if (list == 0)
         return nullptr;

@@ -81,6 +81,8 @@ class PassingSets {
     const Bits* along(std::uint32_t list);
     /// The same of a filter.
     const Bits* through(const FilterCheck& check);
+    /// True if no filter, wherever it stands, denies anybody's requests. Kept for each target.
+    bool lets_all_pass();
 
   private:
     const FilterSets& filters_;
@@ -94,6 +96,8 @@ class PassingSets {
     };
     std::vector<std::vector<Checked>> checked_;
     std::size_t checked_words_ = 0;
+    enum class Lets : std::uint8_t { unknown, all, some };
+    std::vector<Lets> lets_; // by target
     std::vector<std::uint32_t> turns_;        // by list: of its set
     std::vector<const Bits*> sets_;           // by list
     std::vector<std::unique_ptr<Bits>> made_; // for this target

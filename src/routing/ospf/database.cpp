@@ -568,7 +568,7 @@ void OspfTables::add_inter() {
         std::map<std::uint32_t, std::uint32_t> costs;
         for (const Advert& advert : graph_->intra) {
             if (graph_->nodes[advert.node].component != graph_->nodes[node].component
-                || (advert.nic && std::ranges::binary_search(dead_nics_, advert.nic)))
+                || is_dead(advert.nic))
                 continue;
             std::uint32_t way = cost_between(node, advert.node);
             if (way == nowhere)

@@ -3,6 +3,7 @@
 #include "routing/neighbour.h"
 
 #include <algorithm>
+#include <numeric>
 
 namespace jackal::routing {
 
@@ -87,7 +88,7 @@ class OspfTables::Choice {
     void consider(const Advert& advert) {
         std::uint32_t node = tables_.node_in(machine_, graph_.nodes[advert.node].component);
         if (node == nowhere
-            || (advert.nic && std::ranges::binary_search(tables_.dead_nics_, advert.nic)))
+            || tables_.is_dead(advert.nic))
             return;
         const bool is_border = tables_.is_border(machine_);
         if (advert.type == PathType::inter_area
@@ -324,7 +325,7 @@ std::optional<Lesson> OspfTables::lesson(MachineId machine, std::uint32_t prefix
 // Who announces it, and how.
 void OspfTables::add_traits(std::uint32_t prefix, std::vector<std::uint64_t>& into) const {
     each_advert(prefix, [&](const Advert& advert) {
-        if (advert.nic && std::ranges::binary_search(dead_nics_, advert.nic))
+        if (is_dead(advert.nic))
             return;
         into.insert(into.end(), {static_cast<std::uint64_t>(advert.type), advert.node, advert.cost,
                                  advert.metric, advert.origin.row, advert.forward});
@@ -337,18 +338,29 @@ std::vector<OspfTables::MovedNode> OspfTables::moved_nodes(std::uint32_t source,
     const Row& now = row(source);
     const Row& old = before.row(source);
     const std::size_t singles = graph_->nodes[source].gate_count;
+    const bool same_merged = now.merged == old.merged;
     auto is_same_set = [&](std::uint16_t one, std::uint16_t other) {
         return one == other
-               && (one == no_set || one < singles
+               && (same_merged || one == no_set || one < singles
                    || now.merged[one - singles] == old.merged[one - singles]);
     };
     std::vector<MovedNode> moved;
     const auto& members = graph_->members[graph_->nodes[source].component];
-    for (std::size_t i = 0; i < members.size(); ++i) {
+    auto compare = [&](std::size_t i) {
         bool has_other_gates = !is_same_set(now.set[i], old.set[i])
                                || (now.cost[i] == nowhere) != (old.cost[i] == nowhere);
         if (has_other_gates || now.cost[i] != old.cost[i])
             moved.push_back({members[i], has_other_gates});
+    };
+    constexpr std::size_t stretch = 32; // most of them are equal as a whole
+    for (std::size_t first = 0; first < members.size(); first += stretch) {
+        const std::size_t last = std::min(first + stretch, members.size());
+        std::uint32_t differs = same_merged ? 0 : 1;
+        for (std::size_t i = first; i < last; ++i)
+            differs |= (now.cost[i] ^ old.cost[i])
+                       | static_cast<std::uint32_t>(now.set[i] ^ old.set[i]);
+        for (std::size_t i = first; i < last && differs != 0; ++i)
+            compare(i);
     }
     return moved;
 }
@@ -360,12 +372,9 @@ std::uint32_t OspfTables::count_adverts(std::uint32_t prefix) const {
 
 // Marks the prefixes that are not announced as before.
 void OspfTables::mark_changed(const OspfTables& before, std::vector<bool>& prefixes) const {
-    auto is_dead = [](const std::vector<NicId>& dead, NicId nic) {
-        return nic && std::ranges::binary_search(dead, nic);
-    };
     if (dead_nics_ != before.dead_nics_)
         for (const Advert& advert : graph_->intra)
-            if (is_dead(dead_nics_, advert.nic) != is_dead(before.dead_nics_, advert.nic))
+            if (is_dead(advert.nic) != before.is_dead(advert.nic))
                 prefixes[advert.prefix] = true;
     for (std::uint32_t p = 0; p < numbers_->size(); ++p) {
         auto of = [p](const OspfTables& tables) {
@@ -383,14 +392,22 @@ bool OspfTables::add_changes(const ProtocolTables& before, std::vector<LessonCha
     if (known.graph_ != graph_ || known.forwards_ != forwards_)
         return false;
     struct Mover {
+        std::uint32_t to = 0; // node
         MachineId machine;
         bool has_other_gates = false;
     };
-    std::vector<std::vector<Mover>> movers(graph_->nodes.size()); // by node: who has another way
+    std::vector<Mover> found; // who has another way
     for (std::uint32_t n = 0; n < rows_.size(); ++n)
         if (rows_[n] != known.rows_[n])
             for (const MovedNode& to : moved_nodes(n, known))
-                movers[to.node].push_back({graph_->nodes[n].machine, to.has_other_gates});
+                found.push_back({to.node, graph_->nodes[n].machine, to.has_other_gates});
+    std::vector<std::uint32_t> first(graph_->nodes.size() + 2); // of the movers, by node
+    for (const Mover& mover : found)
+        ++first[mover.to + 2];
+    std::partial_sum(first.begin(), first.end(), first.begin());
+    std::vector<Mover> movers(found.size());
+    for (const Mover& mover : found)
+        movers[first[mover.to + 1]++] = mover;
     std::vector<bool> changed(numbers_->size());
     mark_changed(known, changed);
     for (const Advert& advert : external_)
@@ -405,9 +422,9 @@ bool OspfTables::add_changes(const ProtocolTables& before, std::vector<LessonCha
                 into.push_back({MachineId{m}, p});
     // What a way costs counts only beside other ways.
     auto add = [&](const Advert& advert, std::uint32_t node, bool is_only) {
-        for (const Mover& mover : movers[node])
-            if (mover.has_other_gates || !is_only)
-                into.push_back({mover.machine, advert.prefix, !changed[advert.prefix]});
+        for (std::uint32_t i = first[node]; i < first[node + 1]; ++i)
+            if (movers[i].has_other_gates || !is_only)
+                into.push_back({movers[i].machine, advert.prefix, !changed[advert.prefix]});
     };
     for (std::span<const Advert> adverts :
          {std::span<const Advert>(graph_->intra), std::span<const Advert>(other_)})
@@ -451,27 +468,27 @@ OspfTables::Source OspfTables::source(MachineId machine, std::uint32_t prefix) c
 
 // --- tables for people -----------------------------------------------------------------------
 
+Neighbour OspfTables::seen(const Sight& sight) const {
+    const auto& [number, back] = sight;
+    const Pair& pair = graph_->pairs[number];
+    const Interface& one = graph_->interfaces[back ? pair.b : pair.a];
+    const Interface& other = graph_->interfaces[back ? pair.a : pair.b];
+    return {.protocol = Protocol::ospf,
+            .family = family_,
+            .state = back ? pair.state_b : pair.state_a,
+            .discord = pair.discord,
+            .designated = back ? pair.a_designated : pair.b_designated,
+            .machine = one.speaker->machine,
+            .other = other.speaker->machine,
+            .nic = one.told->nic,
+            .other_nic = other.told->nic,
+            .filter = pair.filter};
+}
+
 void OspfTables::add_neighbours(std::vector<Neighbour>& into) const {
-    auto is_dead = [&](const Interface& interface) {
-        return std::ranges::binary_search(dead_nics_, interface.told->nic);
-    };
-    for (const auto& [number, back] : graph_->sights) {
-        const Pair& pair = graph_->pairs[number];
-        const Interface& one = graph_->interfaces[back ? pair.b : pair.a];
-        const Interface& other = graph_->interfaces[back ? pair.a : pair.b];
-        if (is_dead(one) || is_dead(other))
-            continue;
-        into.push_back({.protocol = Protocol::ospf,
-                        .family = family_,
-                        .state = back ? pair.state_b : pair.state_a,
-                        .discord = pair.discord,
-                        .designated = back ? pair.a_designated : pair.b_designated,
-                        .machine = one.speaker->machine,
-                        .other = other.speaker->machine,
-                        .nic = one.told->nic,
-                        .other_nic = other.told->nic,
-                        .filter = pair.filter});
-    }
+    for (const Sight& sight : graph_->sights)
+        if (const Neighbour n = seen(sight); !is_dead(n.nic) && !is_dead(n.other_nic))
+            into.push_back(n);
     for (const VirtualLink& link : graph_->virtual_links)
         into.push_back({.protocol = Protocol::ospf,
                         .family = family_,
@@ -493,6 +510,29 @@ void OspfTables::add_neighbours(std::vector<Neighbour>& into) const {
                         .nic = unheard.nic,
                         .other_nic = unheard.other,
                         .filter = {}});
+}
+
+bool OspfTables::add_lost_neighbours(const ProtocolTables& before,
+                                     std::vector<Neighbour>& into) const {
+    const auto& known = static_cast<const OspfTables&>(before);
+    if (known.graph_ != graph_ || !std::ranges::includes(dead_nics_, known.dead_nics_))
+        return false;
+    for (lab::NicId nic : dead_nics_) {
+        const auto sights = std::ranges::equal_range(
+            graph_->sights, std::pair(lab_->nics[nic].machine, nic), {}, [&](const Sight& sight) {
+                const Neighbour n = seen(sight);
+                return std::pair(n.machine, n.nic);
+            });
+        for (const Sight& sight : sights) {
+            const Neighbour n = seen(sight);
+            if (known.is_dead(n.nic) || known.is_dead(n.other_nic))
+                continue;
+            into.push_back(n);
+            if (!is_dead(n.other_nic)) // else its own turn comes
+                into.push_back(seen({sight.pair, !sight.back}));
+        }
+    }
+    return true;
 }
 
 void OspfTables::add_link_states(MachineId machine, std::vector<LinkState>& into) const {
@@ -526,7 +566,7 @@ void OspfTables::add_link_states(MachineId machine, std::vector<LinkState>& into
         auto in_reach = [&](const Advert& advert) {
             return graph_->nodes[advert.node].component == here.component
                    && cost_between(own, advert.node) != nowhere
-                   && !(advert.nic && std::ranges::binary_search(dead_nics_, advert.nic));
+                   && !is_dead(advert.nic);
         };
         for (const Advert& advert : graph_->intra)
             if (in_reach(advert))

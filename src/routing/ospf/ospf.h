@@ -9,6 +9,7 @@
 #include "jackal/limits.h"
 #include "routing/protocol.h"
 
+#include <algorithm>
 #include <map>
 
 namespace jackal::routing {
@@ -57,6 +58,8 @@ class OspfTables final : public ProtocolTables {
     Source source(lab::MachineId machine, std::uint32_t prefix) const;
 
     void add_neighbours(std::vector<Neighbour>& into) const override;
+    bool add_lost_neighbours(const ProtocolTables& before,
+                             std::vector<Neighbour>& into) const override;
     void add_link_states(lab::MachineId machine, std::vector<LinkState>& into) const override;
 
   private:
@@ -164,6 +167,9 @@ class OspfTables final : public ProtocolTables {
     void add_interfaces(const Condition& condition, const lab::Wiring& wiring);
     void add_pairs(const Condition& condition);
     void order_sights();
+    Neighbour seen(const Sight& sight) const;
+    /// True of a NIC whose prefixes are announced no more.
+    bool is_dead(lab::NicId nic) const { return std::ranges::binary_search(dead_nics_, nic); }
     void part_crowds();
     bool is_own_address(const Condition& condition, const Interface& one,
                         const Interface& other) const;

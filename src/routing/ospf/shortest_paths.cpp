@@ -297,7 +297,7 @@ std::vector<std::uint32_t> OspfTables::lost_interfaces(const Condition& conditio
         const auto found = std::ranges::lower_bound(graph_->interface_of, std::pair(nic, 0U));
         if (found != graph_->interface_of.end() && found->first == nic
             && !is_live(*lab_, condition, nic, family_)
-            && !std::ranges::binary_search(dead_nics_, nic))
+            && !is_dead(nic))
             lost.push_back(found->second);
     });
     sort_unique(lost);
