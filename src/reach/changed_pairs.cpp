@@ -34,15 +34,21 @@ ChangedPairs::ChangedPairs(const Pairs& whole) : whole_(whole), lab_(whole.lab_)
         std::vector<Members> plain_senders;
         for (const Senders& some : all_senders_)
             if (some.alike->is_plain && some.alike->place[family] != PairOfNics::no_place)
-                plain_senders.push_back(members(*some.alike, some.row, family));
-        senders_[family].fill(std::move(plain_senders), &Members::end_class,
-                              whole_.matrix(family, 0, 0).classes());
+                plain_senders.push_back(
+                    members(whole_.rows_[some.row], some.row, *some.alike, family));
+        const std::size_t classes = whole_.matrix(family, 0, 0).classes();
+        for (const Members& some : plain_senders) {
+            weights_[family].add(some.end_class, some.plain, classes);
+            if (family == net::Family::ipv6 && some.alike->place.ipv4 == PairOfNics::no_place)
+                weights_without_ipv4_.add(some.end_class, some.plain, classes);
+        }
+        senders_[family].fill(std::move(plain_senders), &Members::end_class, classes);
         std::vector<Members> asked;
         for (std::size_t column = 0; column < whole_.columns_.size(); ++column)
             for (const Alike& alike : whole_.columns_[column].alike)
                 if (alike.place[family] != PairOfNics::no_place)
-                    asked.push_back(members(alike, column, family));
-        columns_[family].resize(whole_.matrix(family, 0, 0).classes());
+                    asked.push_back(members(whole_.columns_[column], column, alike, family));
+        columns_[family].resize(classes);
         for (const Members& some : asked)
             columns_[family][some.end_class].push_back(some.line);
         std::ranges::stable_sort(asked, {}, &Members::end_class);
@@ -65,18 +71,27 @@ ChangedPairs::ChangedPairs(const Pairs& whole) : whole_(whole), lab_(whole.lab_)
         if (walks_.has_prefix[prefix])
             prefixes.push_back(prefix);
     for (net::Family family : net::both_families)
-        index_[family] = std::make_unique<const MatrixIndex>(
-            *whole_.conditions_.front(), whole_.matrix(family, 0, 0), prefixes);
+        index_[family] = std::make_unique<const MatrixIndex>(*whole_.conditions_.front(),
+                                                             whole_.matrix(family, 0, 0), prefixes);
 }
 
-ChangedPairs::Members ChangedPairs::members(const Alike& alike, std::size_t line,
-                                            net::Family family) {
+ChangedPairs::Members ChangedPairs::members(const Pairs::Line& line, std::size_t number,
+                                            const Alike& alike, net::Family family) {
     return {.end_class = alike.end_class[family][0],
-            .line = static_cast<std::uint32_t>(line),
+            .line = static_cast<std::uint32_t>(number),
             .first = alike.nics.front(),
             .last = alike.nics.back(),
             .plain = alike.is_plain ? static_cast<std::uint32_t>(alike.nics.size()) : 0,
+            .is_only = line.alike.size() == 1,
             .alike = &alike};
+}
+
+void ChangedPairs::Weights::add(std::size_t end_class, std::uint32_t nics, std::size_t classes) {
+    of.resize(classes);
+    of_word.resize((classes + 63) / 64);
+    of[end_class] += nics;
+    of_word[end_class / 64] += nics;
+    all += nics;
 }
 
 void ChangedPairs::Grouped::fill(std::vector<Members> all, std::uint32_t Members::*group,
@@ -99,35 +114,37 @@ constexpr std::uint32_t any_prefix = ~std::uint32_t{0};
 
 } // namespace
 
+// Plain pairs of the target of which only walks tell.
+template <class Tell>
+void ChangedPairs::each_walked_pair(const Members& target, net::Family family, Tell tell) const {
+    const Matrix& matrix = whole_.matrix(family, 0, 0);
+    if (matrix.walked() == 0 || target.plain == 0)
+        return;
+    matrix.each_walked_class(target.alike->place[family], [&](std::size_t from) {
+        for (const Members& some : senders_[family].of(from))
+            for (NicId sender : some.alike->nics)
+                for (NicId asked : target.alike->nics)
+                    if (Pairs::family_of(*some.alike, *target.alike) == family
+                        && lab_.nics[sender].machine != lab_.nics[asked].machine)
+                        tell(some.line, sender, asked);
+    });
+}
+
 // Plain pairs that were walked, and the walks of as many as are worth keeping.
 void ChangedPairs::add_walks() {
     constexpr std::size_t most_walks = 100'000;
     for (std::size_t column = 0; column < whole_.columns_.size(); ++column) {
         walks_.first.push_back(walks_.pairs.size());
-        for (net::Family family : net::both_families) {
-            const Matrix& matrix = whole_.matrix(family, 0, 0);
-            if (matrix.walked() == 0)
-                continue;
+        for (net::Family family : net::both_families)
             for (const Members& target : targets_[family].of(column))
-                if (target.plain != 0)
-                    matrix.each_walked_class(target.alike->place[family], [&](std::size_t from) {
-                        for (const Members& some : senders_[family].of(from))
-                            if (Pairs::family_of(*some.alike, *target.alike) == family)
-                                add_pairs(some, target);
-                    });
-        }
+                each_walked_pair(target, family, [&](std::uint32_t row, NicId from, NicId to) {
+                    walks_.pairs.push_back({row, from, to});
+                });
     }
     walks_.first.push_back(walks_.pairs.size());
     walks_.kept = std::min(walks_.pairs.size(), most_walks);
     for (std::uint32_t number = 0; number < walks_.kept; ++number)
         add_walk(number);
-}
-
-void ChangedPairs::add_pairs(const Members& some, const Members& target) {
-    for (NicId from : some.alike->nics)
-        for (NicId to : target.alike->nics)
-            if (lab_.nics[from].machine != lab_.nics[to].machine)
-                walks_.pairs.push_back({some.line, from, to});
 }
 
 void ChangedPairs::add_walk(std::uint32_t number) {
@@ -158,6 +175,71 @@ void ChangedPairs::add_steps(const packet::Journey& journey, std::uint32_t walk)
     for (const packet::Crossing& crossing : journey.crossings)
         if (crossing.outer)
             add_steps(*crossing.outer, walk);
+}
+
+// --- the whole lab -----------------------------------------------------------------------------
+
+// All pairs of which one is not plain.
+template <class Tell>
+void ChangedPairs::each_other_pair(std::size_t column, Tell tell) const {
+    for (const Alike& target : whole_.columns_[column].alike)
+        for (const Senders& some : target.is_plain ? other_senders_ : all_senders_)
+            for (NicId from : some.alike->nics)
+                for (NicId to : target.nics)
+                    if (lab_.nics[from].machine != lab_.nics[to].machine)
+                        tell(some.row, from, to);
+}
+
+std::optional<ChangedPairs::Count> ChangedPairs::count(std::size_t column) const {
+    if (!has_few_others_)
+        return std::nullopt;
+    Count found;
+    for (net::Family family : net::both_families)
+        for (const Members& target : targets_[family].of(column))
+            if (target.plain != 0)
+                count_plain(target, family, found);
+    each_other_pair(column, [&](std::uint32_t, NicId from, NicId to) {
+        const PairOfNics pair = whole_.pair_of(from, to);
+        if (!pair.family && whole_.has_addresses(from) && whole_.has_addresses(to))
+            return; // of two families
+        ++found.pairs;
+        found.replies += whole_.gets_answer(pair, 0) ? 1 : 0;
+    });
+    return found;
+}
+
+void ChangedPairs::count_plain(const Members& target, net::Family family, Count& into) const {
+    const bool is_second =
+        family == net::Family::ipv6 && target.alike->place.ipv4 != PairOfNics::no_place;
+    const Weights& weights = is_second ? weights_without_ipv4_ : weights_[family];
+    auto answered = [&](std::size_t w) { // but for what was walked
+        return index_[family]->answered(target.end_class)[w]
+               & ~index_[family]->walked(target.end_class)[w];
+    };
+    std::uint64_t replies = 0;
+    for (std::size_t w = 0; w < weights.of_word.size(); ++w) {
+        std::uint64_t bits = answered(w);
+        if (~bits == 0) {
+            replies += weights.of_word[w];
+            continue;
+        }
+        for (; bits != 0; bits &= bits - 1)
+            replies += weights.of[w * 64 + static_cast<std::size_t>(std::countr_zero(bits))];
+    }
+    into.pairs += weights.all * target.plain;
+    into.replies += replies * target.plain;
+    for (const Members& some : senders_[family].of(target.end_class)) { // nobody asks itself
+        std::vector<NicId> both;
+        if (Pairs::family_of(*some.alike, *target.alike) == family)
+            std::ranges::set_intersection(some.alike->nics, target.alike->nics,
+                                          std::back_inserter(both));
+        into.pairs -= both.size();
+        if (answered(target.end_class / 64) >> target.end_class % 64 & 1)
+            into.replies -= both.size();
+    }
+    each_walked_pair(target, family, [&](std::uint32_t, NicId from, NicId to) {
+        into.replies += whole_.gets_answer(whole_.pair_of(from, to), 0) ? 1 : 0;
+    });
 }
 
 // --- one change --------------------------------------------------------------------------------
@@ -299,17 +381,14 @@ class ChangedPairs::Comparison {
                                 .to = target.last,
                                 .replied = change != CellChange::gained,
                                 .replies = change != CellChange::lost,
+                                .is_whole_cell = some.is_only && target.is_only,
                                 .pairs = pairs});
     }
 
-    // All pairs of which one is not plain.
     void compare_others(std::size_t column) {
-        for (const Alike& target : whole_.columns_[column].alike)
-            for (const Senders& some : target.is_plain ? all_.other_senders_ : all_.all_senders_)
-                for (NicId from : some.alike->nics)
-                    for (NicId to : target.nics)
-                        if (lab_.nics[from].machine != lab_.nics[to].machine)
-                            compare(some.row, whole_.pair_of(from, to));
+        all_.each_other_pair(column, [&](std::uint32_t row, NicId from, NicId to) {
+            compare(row, whole_.pair_of(from, to));
+        });
     }
 
     void compare(std::uint32_t row, PairOfNics pair) {

@@ -33,12 +33,21 @@ class ChangedPairs {
         lab::NicId to;
         bool replied = false;
         bool replies = false;
+        bool is_whole_cell = false; ///< no other change is of this row and column
         std::uint64_t pairs = 1;
     };
     /// Calls use(column, changes) for each column that has any, in ascending order. False, and
     /// perhaps some calls made, if all pairs have to be compared.
     using Use = std::function<void(std::size_t, std::span<const Change>)>;
     bool each(const routing::Settled& other, Worker& worker, const Use& use) const;
+
+    /// Of the whole lab, what Pairs::each tells of a column. Nothing if they are too many to be
+    /// looked at one by one.
+    struct Count {
+        std::uint64_t pairs = 0;
+        std::uint64_t replies = 0;
+    };
+    std::optional<Count> count(std::size_t column) const;
 
     /// True of a machine with one NIC of which nobody else's packets know.
     bool is_leaf(lab::MachineId machine) const;
@@ -80,6 +89,7 @@ class ChangedPairs {
         lab::NicId first;
         lab::NicId last;
         std::uint32_t plain = 0; // how many
+        bool is_only = false;    // there are no others on the line
         const Alike* alike = nullptr;
     };
     // Side by side, by something of theirs.
@@ -94,11 +104,24 @@ class ChangedPairs {
         std::vector<Members> all_;
         std::vector<std::uint32_t> first_; // by group, and the end
     };
+    // How many plain NICs ask, by class.
+    struct Weights {
+        void add(std::size_t end_class, std::uint32_t nics, std::size_t classes);
+
+        std::vector<std::uint32_t> of;
+        std::vector<std::uint64_t> of_word; // of 64 classes
+        std::uint64_t all = 0;
+    };
     class Comparison;
 
     void add_walks();
-    static Members members(const Alike& alike, std::size_t line, net::Family family);
-    void add_pairs(const Members& some, const Members& target);
+    static Members members(const Pairs::Line& line, std::size_t number, const Alike& alike,
+                           net::Family family);
+    void count_plain(const Members& target, net::Family family, Count& into) const;
+    template <class Tell>
+    void each_other_pair(std::size_t column, Tell tell) const;
+    template <class Tell>
+    void each_walked_pair(const Members& target, net::Family family, Tell tell) const;
     void add_walk(std::uint32_t number);
     void add_steps(const packet::Journey& journey, std::uint32_t walk);
 
@@ -106,9 +129,11 @@ class ChangedPairs {
     const lab::Lab& lab_;
     Walks walks_;
     lab::PerFamily<std::unique_ptr<const MatrixIndex>> index_;
-    lab::PerFamily<Grouped> senders_;    // plain ones, by class
-    lab::PerFamily<Grouped> targets_;    // by column, then class; plain or not
+    lab::PerFamily<Grouped> senders_; // plain ones, by class
+    lab::PerFamily<Grouped> targets_; // by column, then class; plain or not
     lab::PerFamily<std::vector<std::vector<std::uint32_t>>> columns_; // of those, by class
+    lab::PerFamily<Weights> weights_;
+    Weights weights_without_ipv4_;       // of IPv6: those that have no IPv4 address
     std::vector<Senders> other_senders_; // those that are not plain
     std::vector<Senders> all_senders_;
     std::vector<bool> is_sent_on_to_; // by machine: a translation sends it what is for others

@@ -211,8 +211,8 @@ class Sweeping::Work {
                                           std::span<const ChangedPairs::Change> changes) {
             for (const ChangedPairs::Change& change : changes)
                 if (!takes_machine || is_between_others(change, condition))
-                    count(change, losses, effect);
-            losses.end_column(column);
+                    count(column, change, losses, effect);
+            losses.end_column();
         };
         auto worker = take_worker();
         if (!add_leaf(effect, add) && !changed_.each(without, *worker, add)) {
@@ -247,32 +247,34 @@ class Sweeping::Work {
       public:
         Losses(std::size_t rows, std::size_t most) : most_(most), places_(rows, nowhere) {}
 
-        /// Of one column.
-        void add(std::uint32_t row, std::uint64_t lost, std::uint64_t moved) {
-            if (places_[row] == nowhere) {
-                places_[row] = static_cast<std::uint32_t>(of_column_.size());
-                of_column_.push_back({.from = row});
+        /// Of a part of a cell; the others of its column are added before its end.
+        void add(const CutLoss& part) {
+            if (places_[part.from] == nowhere) {
+                places_[part.from] = static_cast<std::uint32_t>(of_column_.size());
+                of_column_.push_back({.from = part.from, .to = part.to});
             }
-            of_column_[places_[row]].lost += lost;
-            of_column_[places_[row]].moved += moved;
+            of_column_[places_[part.from]].lost += part.lost;
+            of_column_[places_[part.from]].moved += part.moved;
         }
-
-        /// It was this one.
-        void end_column(std::size_t column) {
-            count_ += of_column_.size();
-            for (CutLoss& loss : of_column_) {
+        void end_column() {
+            for (const CutLoss& loss : of_column_) {
                 places_[loss.from] = nowhere;
-                loss.to = static_cast<std::uint32_t>(column);
-                if (worst_.size() == most_) {
-                    if (most_ == 0 || !is_worse(loss, worst_.front()))
-                        continue;
-                    std::ranges::pop_heap(worst_, is_worse);
-                    worst_.pop_back();
-                }
-                worst_.push_back(loss);
-                std::ranges::push_heap(worst_, is_worse);
+                add_cell(loss);
             }
             of_column_.clear();
+        }
+
+        /// Of all of a cell.
+        void add_cell(const CutLoss& loss) {
+            ++count_;
+            if (worst_.size() == most_) {
+                if (most_ == 0 || !is_worse(loss, worst_.front()))
+                    return;
+                std::ranges::pop_heap(worst_, is_worse);
+                worst_.pop_back();
+            }
+            worst_.push_back(loss);
+            std::ranges::push_heap(worst_, is_worse);
         }
 
         void move_into(CutEffect& effect) {
@@ -320,17 +322,28 @@ class Sweeping::Work {
                     [&](unsigned, std::size_t first, std::size_t last) {
                         std::uint64_t pairs = 0;
                         std::uint64_t replies = 0;
-                        for (std::size_t column = first; column < last; ++column)
-                            for (std::size_t row = 0; row < sum_.rows.size(); ++row)
-                                whole_.each(row, column, [&](const PairOfNics& pair) {
-                                    pairs += pair.pairs;
-                                    replies += whole_.gets_answer(pair, 0) ? pair.pairs : 0;
-                                });
+                        for (std::size_t column = first; column < last; ++column) {
+                            const ChangedPairs::Count found = count(column);
+                            pairs += found.pairs;
+                            replies += found.replies;
+                        }
                         all += pairs;
                         answered += replies;
                     });
         sum_.pairs = all;
         sum_.replies = answered;
+    }
+
+    ChangedPairs::Count count(std::size_t column) const {
+        if (auto found = changed_.count(column))
+            return *found;
+        ChangedPairs::Count found;
+        for (std::size_t row = 0; row < sum_.rows.size(); ++row)
+            whole_.each(row, column, [&](const PairOfNics& pair) {
+                found.pairs += pair.pairs;
+                found.replies += whole_.gets_answer(pair, 0) ? pair.pairs : 0;
+            });
+        return found;
     }
 
     std::size_t most_losses() const {
@@ -345,17 +358,23 @@ class Sweeping::Work {
                && condition.machine_on(lab_.nics[change.to].machine);
     }
 
-    void count(const ChangedPairs::Change& change, Losses& losses, CutEffect& effect) const {
+    void count(std::size_t column, const ChangedPairs::Change& change, Losses& losses,
+               CutEffect& effect) const {
         if (!change.replied) {
             effect.gained += change.pairs;
-        } else if (!change.replies) {
-            effect.lost += change.pairs;
-            effect.own += is_own(change, effect) ? change.pairs : 0;
-            losses.add(change.row, change.pairs, 0);
-        } else {
-            effect.moved += change.pairs;
-            losses.add(change.row, 0, change.pairs);
+            return;
         }
+        CutLoss loss{.from = change.row, .to = static_cast<std::uint32_t>(column)};
+        if (!change.replies) {
+            effect.lost += loss.lost = change.pairs;
+            effect.own += is_own(change, effect) ? change.pairs : 0;
+        } else {
+            effect.moved += loss.moved = change.pairs;
+        }
+        if (change.is_whole_cell)
+            losses.add_cell(loss);
+        else
+            losses.add(loss);
     }
 
     // Who is cut off, if it is a guest that is but one end of packets.

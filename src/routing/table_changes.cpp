@@ -113,7 +113,8 @@ class Comparison {
     template <class Use>
     void each_inside(std::uint32_t around, Use use) const {
         for (std::uint32_t i = place_[around]; i < prefixes_.size(); ++i) {
-            if (prefixes_[i] != around && !numbers_[around].contains(numbers_[prefixes_[i]].first()))
+            if (prefixes_[i] != around
+                && !numbers_[around].contains(numbers_[prefixes_[i]].first()))
                 break;
             use(prefixes_[i]);
         }

@@ -97,7 +97,7 @@ class PassingSets {
     std::vector<std::vector<Checked>> checked_;
     std::size_t checked_words_ = 0;
     enum class Lets : std::uint8_t { unknown, all, some };
-    std::vector<Lets> lets_; // by target
+    std::vector<Lets> lets_;                  // by target
     std::vector<std::uint32_t> turns_;        // by list: of its set
     std::vector<const Bits*> sets_;           // by list
     std::vector<std::unique_ptr<Bits>> made_; // for this target

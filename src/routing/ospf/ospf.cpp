@@ -87,8 +87,7 @@ class OspfTables::Choice {
 
     void consider(const Advert& advert) {
         std::uint32_t node = tables_.node_in(machine_, graph_.nodes[advert.node].component);
-        if (node == nowhere
-            || tables_.is_dead(advert.nic))
+        if (node == nowhere || tables_.is_dead(advert.nic))
             return;
         const bool is_border = tables_.is_border(machine_);
         if (advert.type == PathType::inter_area
@@ -357,8 +356,8 @@ std::vector<OspfTables::MovedNode> OspfTables::moved_nodes(std::uint32_t source,
         const std::size_t last = std::min(first + stretch, members.size());
         std::uint32_t differs = same_merged ? 0 : 1;
         for (std::size_t i = first; i < last; ++i)
-            differs |= (now.cost[i] ^ old.cost[i])
-                       | static_cast<std::uint32_t>(now.set[i] ^ old.set[i]);
+            differs |=
+                (now.cost[i] ^ old.cost[i]) | static_cast<std::uint32_t>(now.set[i] ^ old.set[i]);
         for (std::size_t i = first; i < last && differs != 0; ++i)
             compare(i);
     }
@@ -565,8 +564,7 @@ void OspfTables::add_link_states(MachineId machine, std::vector<LinkState>& into
         }
         auto in_reach = [&](const Advert& advert) {
             return graph_->nodes[advert.node].component == here.component
-                   && cost_between(own, advert.node) != nowhere
-                   && !is_dead(advert.nic);
+                   && cost_between(own, advert.node) != nowhere && !is_dead(advert.nic);
         };
         for (const Advert& advert : graph_->intra)
             if (in_reach(advert))

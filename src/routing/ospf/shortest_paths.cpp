@@ -296,8 +296,7 @@ std::vector<std::uint32_t> OspfTables::lost_interfaces(const Condition& conditio
     each_changed_carrier(*lab_, graph_->condition, condition, [&](lab::NicId nic) {
         const auto found = std::ranges::lower_bound(graph_->interface_of, std::pair(nic, 0U));
         if (found != graph_->interface_of.end() && found->first == nic
-            && !is_live(*lab_, condition, nic, family_)
-            && !is_dead(nic))
+            && !is_live(*lab_, condition, nic, family_) && !is_dead(nic))
             lost.push_back(found->second);
     });
     sort_unique(lost);
