@@ -10,23 +10,38 @@ using lab::NicId;
 
 Condition::Condition(const Lab& lab) : wiring_(lab) {
     for (const lab::Machine& machine : lab.machines)
-        machine_on_.push_back(machine.up);
+        machine_on_.push_back(machine.up ? 1 : 0);
     for (const lab::Nic& nic : lab.nics)
-        nic_up_.push_back(nic.up);
+        nic_up_.push_back(nic.up ? 1 : 0);
     for (const lab::Link& link : lab.links)
-        link_up_.push_back(link.up);
+        link_up_.push_back(link.up ? 1 : 0);
 }
 
 bool Condition::only_takes_from(const Condition& other) const {
-    auto takes = [](const std::vector<bool>& here, const std::vector<bool>& there) {
+    auto takes = [](const Flags& here, const Flags& there) {
+        unsigned more = 0;
         for (std::size_t i = 0; i < here.size(); ++i)
-            if (here[i] && !there[i])
-                return false;
-        return true;
+            more |= here[i] & ~there[i];
+        return more == 0;
     };
     return wiring_ == other.wiring_ && silenced_ == other.silenced_
            && takes(machine_on_, other.machine_on_) && takes(nic_up_, other.nic_up_)
            && takes(link_up_, other.link_up_);
+}
+
+Condition::Difference Condition::difference(const Condition& other) const {
+    auto rows = [](const Flags& one, const Flags& another, auto& into) {
+        if (one == another)
+            return;
+        for (std::uint32_t row = 0; row < one.size(); ++row)
+            if (one[row] != another[row])
+                into.push_back({row});
+    };
+    Difference found;
+    rows(machine_on_, other.machine_on_, found.machines);
+    rows(nic_up_, other.nic_up_, found.nics);
+    rows(link_up_, other.link_up_, found.links);
+    return found;
 }
 
 bool Condition::carries(const Lab& lab, NicId nic, net::Family family) const {
@@ -37,14 +52,14 @@ bool Condition::carries(const Lab& lab, NicId nic, net::Family family) const {
 
 void Condition::apply(const Cut& cut) {
     if (const auto* machine = std::get_if<MachineCut>(&cut)) {
-        machine_on_[machine->machine.row] = false;
+        machine_on_[machine->machine.row] = 0;
     } else if (const auto* nic = std::get_if<NicCut>(&cut)) {
-        nic_up_[nic->nic.row] = false;
+        nic_up_[nic->nic.row] = 0;
     } else if (const auto* wire = std::get_if<WireCut>(&cut)) {
         wiring_.plug_up[wire->plug] = false;
     } else if (const auto* between = std::get_if<LinkCut>(&cut)) {
         for (lab::LinkId link : between->links)
-            link_up_[link.row] = false;
+            link_up_[link.row] = 0;
         for (lab::CableId cable : between->cables)
             wiring_.cable_up[cable.row] = false;
     } else if (const auto* whole = std::get_if<SwitchCut>(&cut)) {

@@ -35,15 +35,12 @@ bool is_host_on(const net::Prefix& prefix, net::Address address);
 /// under one only, and for those whose link is.
 template <class Use>
 void each_changed_nic(const lab::Lab& lab, const Condition& old, const Condition& now, Use use) {
-    for (lab::MachineId machine : lab.machines.ids())
-        if (old.machine_on(machine) != now.machine_on(machine))
-            std::ranges::for_each(lab.nics_of(machine), use);
-    for (lab::NicId nic : lab.nics.ids())
-        if (old.nic_up(nic) != now.nic_up(nic))
-            use(nic);
-    for (lab::LinkId link : lab.links.ids())
-        if (old.link_up(link) != now.link_up(link))
-            std::ranges::for_each(lab.segments[lab.links[link].segment].nics, use);
+    const Condition::Difference difference = old.difference(now);
+    for (lab::MachineId machine : difference.machines)
+        std::ranges::for_each(lab.nics_of(machine), use);
+    std::ranges::for_each(difference.nics, use);
+    for (lab::LinkId link : difference.links)
+        std::ranges::for_each(lab.segments[lab.links[link].segment].nics, use);
 }
 
 /// Calls use(nic) for all NICs that may have a carrier under one condition only, some of them

@@ -20,25 +20,25 @@ Touched::Touched(const Settled& before, const Settled& after)
     const Lab& lab = before.lab();
     const Condition& old = before.condition();
     const Condition& now = after.condition();
-    for (MachineId machine : lab.machines.ids())
-        machines[machine.row] = old.machine_on(machine) != now.machine_on(machine);
+    for (MachineId machine : old.difference(now).machines)
+        machines[machine.row] = true;
+    auto touch = [&](NicId nic) {
+        nics[nic.row] = true;
+        machines[lab.nics[nic].machine.row] = true;
+    };
     std::vector<std::uint32_t> domains;
     each_changed_nic(lab, old, now, [&](NicId nic) {
+        touch(nic);
         if (lab.has_wiring())
             domains.push_back(before.wiring().domain(lab, nic));
         else
-            for (NicId heard : lab.segments[lab.nics[nic].segment].nics)
-                nics[heard.row] = true;
-        nics[nic.row] = true;
+            std::ranges::for_each(lab.segments[lab.nics[nic].segment].nics, touch);
     });
     sort_unique(domains);
-    for (NicId nic : lab.nics.ids()) {
-        if (!domains.empty()
-            && std::ranges::binary_search(domains, before.wiring().domain(lab, nic)))
-            nics[nic.row] = true;
-        if (nics[nic.row])
-            machines[lab.nics[nic].machine.row] = true;
-    }
+    if (!domains.empty())
+        for (NicId nic : lab.nics.ids())
+            if (std::ranges::binary_search(domains, before.wiring().domain(lab, nic)))
+                touch(nic);
 }
 
 namespace {

@@ -26,23 +26,33 @@ class JACKAL_API Condition {
     /// True if nothing works here that does not work under the other, and the wiring is the same.
     bool only_takes_from(const Condition& other) const;
 
+    /// What is on or up under one of two conditions only, ascending.
+    struct Difference {
+        std::vector<lab::MachineId> machines;
+        std::vector<lab::NicId> nics;
+        std::vector<lab::LinkId> links;
+    };
+    Difference difference(const Condition& other) const;
+
     /// True if the two tell each other nothing by the protocol.
     bool is_silenced(Protocol protocol, lab::MachineId one, lab::MachineId other) const {
         return !silenced_.empty()
                && silenced_.contains({protocol, std::min(one, other), std::max(one, other)});
     }
 
-    bool machine_on(lab::MachineId id) const { return machine_on_[id.row]; }
-    bool nic_up(lab::NicId id) const { return nic_up_[id.row]; }
-    bool link_up(lab::LinkId id) const { return link_up_[id.row]; }
+    bool machine_on(lab::MachineId id) const { return machine_on_[id.row] != 0; }
+    bool nic_up(lab::NicId id) const { return nic_up_[id.row] != 0; }
+    bool link_up(lab::LinkId id) const { return link_up_[id.row] != 0; }
     const lab::WiringState& wiring() const { return wiring_; }
     /// True if the NIC is up and speaks the family: IPv6 needs an MTU of 1280 (RFC 8200 section 5).
     bool carries(const lab::Lab& lab, lab::NicId nic, net::Family family) const;
 
   private:
-    std::vector<bool> machine_on_;
-    std::vector<bool> nic_up_;
-    std::vector<bool> link_up_;
+    using Flags = std::vector<std::uint8_t>; // 0 or 1; whole conditions are compared often
+
+    Flags machine_on_;
+    Flags nic_up_;
+    Flags link_up_;
     lab::WiringState wiring_;
     std::set<std::tuple<Protocol, lab::MachineId, lab::MachineId>> silenced_; // the lower one first
 };

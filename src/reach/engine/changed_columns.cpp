@@ -34,7 +34,16 @@ ColumnIndex::ColumnIndex(const routing::Settled& settled, const Columns& columns
         entrances_[machine.row].push_back(e);
         counted_[machine.row] = true;
     }
+    using Shared = std::pair<const Columns::Fates*, const Columns::Fates*>;
+    std::map<Shared, std::uint32_t> known;
     for (std::uint32_t c = 0; c < classes.size(); ++c) {
+        column_of_.push_back(c);
+        if (classes[c].is_host)
+            column_of_.back() =
+                known
+                    .try_emplace(
+                        {columns.requests_to(c).fates.get(), columns.answers_to(c).fates.get()}, c)
+                    .first->second;
         const lab::InterfaceAddress& first = lab.addresses[classes[c].first];
         MachineId machine = lab.nics[first.nic].machine;
         (classes[c].is_host ? hosts_ : others_)[machine.row].push_back(c);
@@ -235,14 +244,9 @@ void ChangedColumns::make_units() {
 // otherwise now, it is to the same next hops.
 void ChangedColumns::add_to_unit(std::uint32_t c, std::uint64_t next_hops, bool is_alone,
                                  const std::vector<MachineId>& moved) {
-    is_alone = is_alone || !columns_.classes()[c].is_host;
     std::uint32_t number = unit_of_[c];
     if (number == none) {
-        auto of = [](const Columns::OfClass& column) {
-            return static_cast<std::uint64_t>(reinterpret_cast<std::uintptr_t>(column.fates.get()));
-        };
-        const UnitKey key{of(columns_.requests_to(c)), of(columns_.answers_to(c)),
-                          is_alone ? c : none, is_alone ? 0 : next_hops};
+        const UnitKey key{index_.column(c), is_alone ? c : none, is_alone ? 0 : next_hops};
         auto [found, is_new] = known_.try_emplace(key, static_cast<std::uint32_t>(units_.size()));
         number = found->second;
         if (is_new)

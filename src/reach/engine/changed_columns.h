@@ -62,6 +62,8 @@ class ColumnIndex {
         return hosts_[machine.row];
     }
     bool is_host(lab::MachineId machine) const { return is_host_[machine.row]; }
+    /// Equal for targets that share what becomes of packets to them.
+    std::uint32_t column(std::uint32_t target) const { return column_of_[target]; }
     /// Entrances that a class which is no host may answer from.
     const std::vector<std::uint32_t>& answering(std::uint32_t c) const { return answering_[c]; }
     /// Classes that may answer from the entrance.
@@ -86,6 +88,7 @@ class ColumnIndex {
     std::vector<std::vector<std::uint32_t>> others_;    // by machine
     std::vector<std::vector<std::uint32_t>> hosts_;     // by machine
     std::vector<bool> is_host_;                         // by machine
+    std::vector<std::uint32_t> column_of_;              // by class; hosts share them alone
     std::vector<std::vector<std::uint32_t>> answering_; // by class
     std::vector<std::vector<std::uint32_t>> answerers_; // by entrance
 };
@@ -205,13 +208,17 @@ class ChangedColumns {
     bool is_known_ = false;
     std::vector<Unit> units_;
     std::vector<std::uint32_t> unit_of_; // by class
-    using UnitKey = std::array<std::uint64_t, 4>;
+    struct UnitKey {
+        std::uint32_t column = 0;
+        std::uint32_t alone = none; // the class that shares with no other
+        std::uint64_t next_hops = 0;
+
+        friend bool operator==(const UnitKey&, const UnitKey&) = default;
+    };
     struct UnitHash {
         std::size_t operator()(const UnitKey& key) const {
-            std::uint64_t hash = 0;
-            for (std::uint64_t part : key)
-                hash = net::spread(hash ^ part);
-            return hash;
+            return net::spread(net::spread(std::uint64_t{key.column} << 32 | key.alone)
+                               ^ key.next_hops);
         }
     };
     std::unordered_map<UnitKey, std::uint32_t, UnitHash> known_;
