@@ -16,7 +16,8 @@ namespace {
 // Calls use(from, to, exchange) for what every machine asks every NIC of every other.
 using Asked = std::function<probe::Exchange(const routing::Settled&)>;
 void each_pair(const lab::Lab& lab,
-               const std::function<void(lab::MachineId, lab::MachineId, const Asked&)>& use) {
+               const std::function<void(lab::MachineId, lab::NicId, const Asked&)>& use) {
+    auto is_way_out = [&](lab::NicId nic) { return lab.is_own_way_out(lab.nics[nic].segment); };
     auto counts = [&](lab::NicId nic) {
         return lab.segments[lab.nics[nic].segment].subnet || lab.nics[nic].address_count != 0;
     };
@@ -26,17 +27,40 @@ void each_pair(const lab::Lab& lab,
             const lab::Machine& target = lab.machines[to];
             bool is_asked = target.outside ? target.kind == plan::MachineKind::guest
                                                  && lab.nics[nic].address_count != 0
-                                           : counts(nic);
+                                           : counts(nic) && !is_way_out(nic);
+            const bool has_others = !std::ranges::all_of(lab.nics_of(from), is_way_out);
+            auto asks_by = [&](lab::NicId own) {
+                return counts(own) && !(has_others && is_way_out(own));
+            };
             if (from == to || lab.machines[from].outside || !is_asked
-                || std::ranges::none_of(lab.nics_of(from), counts))
+                || std::ranges::none_of(lab.nics_of(from), asks_by))
                 continue;
-            use(from, to, [&, from, to, nic](const routing::Settled& settled) {
+            use(from, nic, [&, from, to, nic](const routing::Settled& settled) {
                 return probe::exchange(
                     settled, {.from = {.name = lab.machines[from].name, .machine = from},
                               .to = {.name = lab.nic_name(nic), .machine = to, .nic = nic},
                               .count = 1});
             });
         }
+}
+
+bool has_address(const lab::Lab& lab, lab::NicId nic, std::optional<net::Family> family) {
+    return std::ranges::any_of(lab.addresses_of(nic), [&](lab::AddressId id) {
+        return !family || lab.addresses[id].address.family() == *family;
+    });
+}
+
+// True if the machine and the NIC of another have addresses, but of two families.
+bool is_foreign(const lab::Lab& lab, lab::MachineId from, lab::NicId to) {
+    auto has = [&](lab::MachineId machine, std::optional<net::Family> family) {
+        return std::ranges::any_of(lab.nics_of(machine), [&](lab::NicId nic) {
+            return has_address(lab, nic, family);
+        });
+    };
+    return has(from, std::nullopt) && has(lab.nics[to].machine, std::nullopt)
+           && std::ranges::none_of(net::both_families, [&](net::Family family) {
+                  return has(from, family) && has_address(lab, to, family);
+              });
 }
 
 // Who passes a packet on, and by which NIC but the last of them.
@@ -64,7 +88,8 @@ Counts count(const routing::Settled& settled, const routing::Settled& without,
     const lab::Lab& lab = settled.lab();
     const auto* nic = std::get_if<routing::NicCut>(&cut);
     Counts counts;
-    each_pair(lab, [&](lab::MachineId from, lab::MachineId to, const Asked& asked) {
+    each_pair(lab, [&](lab::MachineId from, lab::NicId asked_nic, const Asked& asked) {
+        const lab::MachineId to = lab.nics[asked_nic].machine;
         if (!without.condition().machine_on(from) || !without.condition().machine_on(to))
             return;
         probe::Exchange before = asked(settled);
@@ -92,6 +117,17 @@ Counts count(const routing::Settled& settled, const routing::Settled& without,
     return counts;
 }
 
+// The longest of what machines wait for under the condition, with tables made from nothing.
+std::optional<routing::Duration> longest_wait(const routing::Settled& settled,
+                                              const routing::Settled& without) {
+    const routing::Convergence convergence(settled.lab(), *settled.lessons(), settled.condition());
+    std::optional<routing::Duration> longest;
+    for (const auto& time : convergence.to(*without.lessons(), without.condition()))
+        if (time && time->count() > 0)
+            longest = std::max(longest.value_or(*time), *time);
+    return longest;
+}
+
 } // namespace
 
 TEST_CASE("a sweep counts of every cut what asking every pair before and after counts") {
@@ -106,13 +142,23 @@ TEST_CASE("a sweep counts of every cut what asking every pair before and after c
         reach::Sweep sweep = reach::sweep(settled, {.kind = reach::Kind::all, .threads = 2});
         REQUIRE(sweep.cuts.size() == sweep.asked);
         CHECK(std::ranges::is_sorted(sweep.cuts, std::greater(), &reach::CutEffect::lost));
+        std::uint64_t pairs = 0;
+        std::uint64_t replies = 0;
+        each_pair(lab, [&](lab::MachineId from, lab::NicId to, const Asked& asked) {
+            pairs += is_foreign(lab, from, to) ? 0 : 1;
+            replies += asked(settled).reaches ? 1 : 0;
+        });
+        CHECK(sweep.pairs == pairs);
+        CHECK(sweep.replies == replies);
         judge::Random random(seed);
         for (int i = 0; i < 5; ++i) {
             const reach::CutEffect& effect = random.any_of(sweep.cuts);
             CAPTURE(to_string(lab, effect.cut.front()));
             routing::Condition condition = settled.condition();
             condition.apply(effect.cut.front());
-            Counts counts = count(settled, routing::settle(lab, condition), effect.cut.front());
+            const routing::Settled without = routing::settle(lab, condition);
+            Counts counts = count(settled, without, effect.cut.front());
+            CHECK(effect.settles_after == longest_wait(settled, without));
             CHECK(effect.lost == counts.lost);
             CHECK(effect.own == counts.own);
             CHECK(effect.gained == counts.gained);
@@ -174,7 +220,7 @@ TEST_CASE("pairs of cuts that a sweep leaves out take what each takes by itself"
             const routing::Settled first = under({singles[one]});
             const routing::Settled second = under({singles[other]});
             const routing::Settled both = under({singles[one], singles[other]});
-            each_pair(lab, [&](lab::MachineId, lab::MachineId, const Asked& asked) {
+            each_pair(lab, [&](lab::MachineId, lab::NicId, const Asked& asked) {
                 if (!asked(settled).reaches)
                     return;
                 bool is_lost = !asked(first).reaches || !asked(second).reaches;
