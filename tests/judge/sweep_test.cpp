@@ -53,9 +53,8 @@ bool has_address(const lab::Lab& lab, lab::NicId nic, std::optional<net::Family>
 // True if the machine and the NIC of another have addresses, but of two families.
 bool is_foreign(const lab::Lab& lab, lab::MachineId from, lab::NicId to) {
     auto has = [&](lab::MachineId machine, std::optional<net::Family> family) {
-        return std::ranges::any_of(lab.nics_of(machine), [&](lab::NicId nic) {
-            return has_address(lab, nic, family);
-        });
+        return std::ranges::any_of(lab.nics_of(machine),
+                                   [&](lab::NicId nic) { return has_address(lab, nic, family); });
     };
     return has(from, std::nullopt) && has(lab.nics[to].machine, std::nullopt)
            && std::ranges::none_of(net::both_families, [&](net::Family family) {
