@@ -137,8 +137,8 @@ class Spreader {
   public:
     /// Neighbours afterwards: all but those that are gone.
     Spreader(const Lab& lab, const Condition& old, const Condition& now,
-             const Neighbourhood& neighbours, std::vector<bool> gone)
-        : lab_(lab), old_(old), now_(now), neighbours_(neighbours), gone_(std::move(gone)),
+             const Neighbourhood& neighbours, const std::vector<bool>& gone)
+        : lab_(lab), old_(old), now_(now), neighbours_(neighbours), gone_(gone),
           at_(lab.machines.size()) {}
 
     void gain(const Neighbour& n) {
@@ -215,8 +215,7 @@ class Spreader {
                 continue;
             for (const Neighbourhood::Hearer& hearer : neighbours_.of(machine)) {
                 auto& known = at[hearer.machine.row];
-                if ((known && *known <= time + hearer.time)
-                    || (!gone_.empty() && gone_[hearer.number])
+                if ((known && *known <= time + hearer.time) || gone_[hearer.number]
                     || !counts(neighbours_.all()[hearer.number]))
                     continue;
                 known = time + hearer.time;
@@ -274,7 +273,7 @@ class Spreader {
     const Condition& old_;
     const Condition& now_;
     const Neighbourhood& neighbours_;
-    const std::vector<bool> gone_;            // by their number; or empty
+    const std::vector<bool>& gone_;           // by their number
     std::vector<std::optional<Duration>> at_; // by machine
     std::vector<Loss> losses_;
     bool lost_ = false;
@@ -290,7 +289,7 @@ std::vector<bool> with_neighbours(const Lab& lab, const Neighbourhood& neighbour
     std::vector<bool> found(lab.nics.size());
     for (std::size_t i = 0; i < neighbours.all().size(); ++i) {
         const Neighbour& n = neighbours.all()[i];
-        if (n.state != NeighbourState::full || (!gone.empty() && gone[i]))
+        if (n.state != NeighbourState::full || gone[i])
             continue;
         if (n.nic)
             found[n.nic.row] = true;
@@ -311,25 +310,22 @@ Convergence::~Convergence() = default;
 std::vector<std::optional<Duration>> Convergence::to(const Learned& after,
                                                      const Condition& now) const {
     const std::optional<std::vector<Neighbour>> lost = after.lost_neighbours(*before_);
-    std::vector<bool> gone;
     std::optional<Neighbourhood> others;
-    if (lost) {
-        gone.resize(neighbours_->all().size());
-        for (const Neighbour& n : *lost)
-            gone[neighbours_->find(n)] = true;
-    } else {
+    if (!lost)
         others.emplace(*lab_, after);
-    }
     const Neighbourhood& neighbours = others ? *others : *neighbours_;
+    std::vector<bool> gone(neighbours.all().size());
     Spreader spreader(*lab_, condition_, now, neighbours, gone);
     auto lose = [&](const Neighbour& n) { spreader.lose(n); };
     if (others) {
         others->each_but(*neighbours_, [&](const Neighbour& n) { spreader.gain(n); });
         neighbours_->each_but(*others, lose);
     } else {
-        for (const Neighbour& n : *lost)
+        for (const Neighbour& n : *lost) {
+            gone[neighbours_->find(n)] = true;
             if (n.state == NeighbourState::full)
                 lose(n);
+        }
     }
     std::vector<bool> has_neighbour; // by NIC
     auto comes_alone = [&](NicId nic) {

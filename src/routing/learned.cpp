@@ -164,15 +164,28 @@ void Learned::add_traits(std::uint32_t prefix, std::vector<std::uint64_t>& into)
         }
 }
 
-std::optional<std::vector<LessonChange>> Learned::changes(const Learned& before) const {
-    std::vector<LessonChange> found;
-    if (tables_.size() != before.tables_.size())
+namespace {
+
+using AllTables = std::vector<std::unique_ptr<ProtocolTables>>;
+
+// What all tables add beside those before; nothing if there were others, or some do not know.
+template <class One>
+std::optional<std::vector<One>> added(const AllTables& now, const AllTables& before,
+                                      bool (ProtocolTables::*add)(const ProtocolTables&,
+                                                                  std::vector<One>&) const) {
+    std::vector<One> found;
+    auto adds = [&](const auto& tables, const auto& old) {
+        return tables->protocol() == old->protocol() && ((*tables).*add)(*old, found);
+    };
+    if (!std::ranges::equal(now, before, adds))
         return std::nullopt;
-    for (std::size_t i = 0; i < tables_.size(); ++i)
-        if (tables_[i]->protocol() != before.tables_[i]->protocol()
-            || !tables_[i]->add_changes(*before.tables_[i], found))
-            return std::nullopt;
     return found;
+}
+
+} // namespace
+
+std::optional<std::vector<LessonChange>> Learned::changes(const Learned& before) const {
+    return added<LessonChange>(tables_, before.tables_, &ProtocolTables::add_changes);
 }
 
 void Learned::settle(const Condition& condition, const lab::Wiring& wiring) {
@@ -243,14 +256,7 @@ std::vector<Neighbour> Learned::neighbours() const {
 }
 
 std::optional<std::vector<Neighbour>> Learned::lost_neighbours(const Learned& before) const {
-    std::vector<Neighbour> lost;
-    if (tables_.size() != before.tables_.size())
-        return std::nullopt;
-    for (std::size_t i = 0; i < tables_.size(); ++i)
-        if (tables_[i]->protocol() != before.tables_[i]->protocol()
-            || !tables_[i]->add_lost_neighbours(*before.tables_[i], lost))
-            return std::nullopt;
-    return lost;
+    return added<Neighbour>(tables_, before.tables_, &ProtocolTables::add_lost_neighbours);
 }
 
 std::vector<Offer> Learned::offers(MachineId machine) const {
