@@ -19,7 +19,10 @@ Outcome answer(const AdoptOptions& options) {
     if (!plan::is_name(options.name))
         throw NotAsked(
             fmt::format("{} is no name of a lab: a-z, 0-9 and inner hyphens", options.name));
+    refuse_existing(options.output, options.replace);
     const std::string text = exports::adopted_plan(options.name, read_facts(options.facts));
+    if (const plan::Reading reading = plan::read(text, "the plan of these facts"); !reading.plan)
+        refuse(reading.problems, "the plan of these facts", "nothing was written");
     if (options.output.empty() || options.output == "-")
         return {text};
     write_whole(options.output, text, options.replace);

@@ -40,6 +40,7 @@ Capturing::Capturing(const lab::Lab& lab, const CaptureOptions& options)
     : lab_(lab), options_(options), seen_(spots_of(lab, options.at)) {
     if (options.file.empty() && !options.at.empty())
         throw NotAsked("--at says where to capture; name the file with --capture FILE");
+    refuse_existing(options.file, options.replace);
 }
 
 void Capturing::add(const routing::Settled& settled, const probe::Exchange& exchange,

@@ -1,4 +1,5 @@
 #include "command.h"
+#include "process.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -35,19 +36,30 @@ std::string follower_text(const Style& style, const lab::Lab& lab, const lab::Fi
 }
 
 // `skerry and harbour reach each other; school is alone`
-std::string islands_text(const lab::Lab& lab,
-                         const std::vector<std::vector<lab::SiteId>>& islands) {
+std::string islands_text(const lab::Lab& lab, const reach::Check& check) {
     std::string text;
-    for (const auto& sites : islands) {
+    auto add = [&](const std::string& words) { text += (text.empty() ? "" : "; ") + words; };
+    for (const auto& sites : check.islands) {
         std::string names;
         for (std::size_t i = 0; i < sites.size(); ++i)
             names += (i == 0                  ? ""
                       : i + 1 == sites.size() ? " and "
                                               : ", ")
                      + lab.sites[sites[i]].name;
-        text += fmt::format("{}{} {}", text.empty() ? "" : "; ", names,
-                            sites.size() == 1 ? "is alone" : "reach each other");
+        const bool is_joined = std::ranges::any_of(check.joined, [&](const auto& pair) {
+            return pair.first == sites.front() || pair.second == sites.front();
+        });
+        if (sites.size() > 1)
+            add(names + " reach each other");
+        else if (!is_joined)
+            add(names + " is alone");
     }
+    constexpr std::size_t most = 6;
+    for (std::size_t i = 0; i < std::min(check.joined.size(), most); ++i)
+        add(fmt::format("{} and {} reach each other, too", lab.sites[check.joined[i].first].name,
+                        lab.sites[check.joined[i].second].name));
+    if (check.joined.size() > most)
+        add(fmt::format("and {} more pairs", check.joined.size() - most));
     return text;
 }
 
@@ -72,7 +84,7 @@ std::string sum_text(const Style& style, const lab::Lab& lab, const reach::Check
         text += (check.expectations_met() == all ? met : style.bad(met)) + "\n";
     }
     if (check.islands.size() > 1 || (check.islands.size() == 1 && check.islands[0].size() > 1))
-        text += islands_text(lab, check.islands) + "\n";
+        text += islands_text(lab, check) + "\n";
     return text;
 }
 
@@ -132,7 +144,7 @@ std::string check_text(const Style& style, const Opened& opened, const routing::
     std::size_t warnings = check.findings.size() - errors;
     std::string errors_text = counted(errors, "error");
     return out + sum_text(style, lab, check)
-           + (check.findings.empty()
+           + (check.findings.empty() && check.is_healthy()
                   ? style.good("nothing wrong found")
                   : fmt::format("{}, {}", errors == 0 ? errors_text : style.bad(errors_text),
                                 counted(warnings, "warning")))
@@ -147,7 +159,8 @@ void add_check(CLI::App& app, Run& run) {
                     "  jackal check skerry.yaml\n"
                     "  jackal check skerry.yaml --format sarif > findings.sarif\n"
                     "\n"
-                    "Exit status 1 if an error was found; warnings alone give 0.");
+                    "Exit status 1 if an error was found or an expectation is not met; warnings "
+                    "alone give 0.");
     command->callback([&run, options] {
         run = [options](const Style& style) -> Outcome {
             Opened opened = open_plan(*options);
@@ -155,11 +168,11 @@ void add_check(CLI::App& app, Run& run) {
             Progress progress("checking");
             reach::Check check = reach::check(settled, std::ref(progress));
             if (options->cuts.empty()) // else they are of the lab with its cuts
-                mend::try_remedies(opened.plan, opened.lab, check);
+                mend::try_remedies(opened.plan, opened.lab, check, [] { return !is_time_short(); });
             auto check_of = [&](const routing::Settled& asked) {
                 return &asked == &settled ? check : reach::check(asked, std::ref(progress));
             };
-            int status = check.has_errors() ? status_no : status_well;
+            int status = check.is_healthy() ? status_well : status_no;
             if (options->json())
                 return {json_of(opened, *options, settled,
                                 [&](const routing::Settled& asked) {

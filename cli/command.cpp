@@ -44,22 +44,6 @@ void add_common(CLI::App& command, PlanOptions& options, bool with_cuts) {
 constexpr const char* plan_help =
     "the plan file, or - for standard input; default: the only *.jackal.yaml in this folder";
 
-// The only *.jackal.yaml in this folder.
-std::string plan_here() {
-    std::vector<std::string> found;
-    for (const auto& entry : std::filesystem::directory_iterator("."))
-        if (std::string name = entry.path().filename(); name.ends_with(".jackal.yaml"))
-            found.push_back(name);
-    std::ranges::sort(found);
-    if (found.size() == 1)
-        return found.front();
-    throw NotAsked(found.empty()
-                       ? std::string("no plan was named, and this folder has no *.jackal.yaml; "
-                                     "write jackal COMMAND PLAN, or start one with jackal new")
-                       : fmt::format("no plan was named, and this folder has several: {}",
-                                     fmt::join(found, ", ")));
-}
-
 } // namespace
 
 void add_cuts(CLI::App& command, PlanOptions& options) {
@@ -173,6 +157,21 @@ plan::Settings settings_of(const PlanOptions& options) {
     return settings;
 }
 
+std::string plan_here() {
+    std::vector<std::string> found;
+    for (const auto& entry : std::filesystem::directory_iterator("."))
+        if (std::string name = entry.path().filename(); name.ends_with(".jackal.yaml"))
+            found.push_back(name);
+    std::ranges::sort(found);
+    if (found.size() == 1)
+        return found.front();
+    throw NotAsked(found.empty()
+                       ? std::string("no plan was named, and this folder has no *.jackal.yaml; "
+                                     "write jackal COMMAND PLAN, or start one with jackal new")
+                       : fmt::format("no plan was named, and this folder has several: {}",
+                                     fmt::join(found, ", ")));
+}
+
 PlanText plan_text(const PlanOptions& options) {
     if (options.path == "-")
         return {"standard input", plan::text_of(std::cin)};
@@ -196,7 +195,10 @@ void refuse(const std::vector<plan::Problem>& problems, const std::string& sourc
 }
 
 Opened open_plan(const PlanOptions& options) {
-    PlanText file = plan_text(options);
+    return open_plan(plan_text(options), options);
+}
+
+Opened open_plan(const PlanText& file, const PlanOptions& options) {
     plan::Reading reading = plan::read(file.text, file.source, settings_of(options));
     if (!reading.plan)
         refuse(reading.problems, reading.source, "nothing was asked");

@@ -114,6 +114,8 @@ struct PlanText {
 
 /// The text of the options' plan file, unread. Throws NotAsked if it cannot be opened.
 PlanText plan_text(const PlanOptions& options);
+/// The only *.jackal.yaml in this folder; throws NotAsked if there are none or several.
+std::string plan_here();
 
 /// The values of `--set`. Throws NotAsked if one is not NAME=VALUE.
 plan::Settings settings_of(const PlanOptions& options);
@@ -125,6 +127,8 @@ plan::Settings settings_of(const PlanOptions& options);
 /// Reads the plan of the options: a file, `-` for standard input, or without a path the only
 /// *.jackal.yaml in this folder. Throws NotAsked with all its problems, or if there is none.
 Opened open_plan(const PlanOptions& options);
+/// The same of a text that was read already.
+Opened open_plan(const PlanText& file, const PlanOptions& options);
 
 /// Tells on standard error how far a long answer has got and how long the rest will take, if that
 /// is a terminal and more than a second has passed.

@@ -109,7 +109,11 @@ std::string compare_text(const Style& style, const lab::Lab& before, const lab::
         fmt::format("{} lost, {} gained; new: {}, gone: {}; {} moved", counted(lost, "pair"),
                     gained, counted(comparison.come.size(), "finding"), comparison.gone.size(),
                     counted(comparison.changes.size(), "thing"));
-    return changes_text(style, comparison.changes) + reach_text(style, comparison.reach)
+    std::string entries;
+    for (const std::string& entry : comparison.entries)
+        entries += (entries.empty() ? "" : ", ") + entry;
+    return (entries.empty() ? "" : style.paragraph("entries that differ: " + entries, 0) + "\n\n")
+           + changes_text(style, comparison.changes) + reach_text(style, comparison.reach)
            + expectations_text(style, comparison.expectations)
            + findings_text(style, after, comparison.come, style.bad("new"))
            + findings_text(style, before, comparison.gone, style.good("gone"))
@@ -123,10 +127,11 @@ Outcome answer(const Style& style, CompareOptions& options) {
     const Opened after = open_plan(options.plan);
     const routing::Settled one = routing::settle(before.lab);
     const routing::Settled other = routing::settle(after.lab);
-    const reach::Comparison comparison = asked("", [&] {
+    reach::Comparison comparison = asked("", [&] {
         Progress progress("comparing");
         return reach::compare(one, other, std::ref(progress));
     });
+    comparison.entries = plan::differing_entries(before.plan, after.plan);
     int status = comparison.is_same() ? status_well : status_no;
     if (options.plan.json())
         return {exports::compare_json(before.lab, after.lab, comparison), status};

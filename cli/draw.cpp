@@ -77,6 +77,7 @@ probe::PingAnswer answer_of(const routing::Settled& settled, const std::vector<s
 }
 
 Outcome draw(DrawOptions& options, const Style&) {
+    refuse_existing(options.output, options.replace);
     if (!(options.scale >= 0.1 && options.scale <= 8))
         throw NotAsked(fmt::format("--scale {:g}: write a number from 0.1 to 8", options.scale));
     drawing::PictureOptions wanted{

@@ -38,13 +38,15 @@ std::string broken(const Style& style, const std::vector<reach::ReachChange>& ch
 std::string difference_text(const Style& style, const plan::Plan& plan, const lab::Lab& lab,
                             const reach::Difference& d) {
     // Rules stand on a line each.
-    auto value = [](std::string words) {
+    auto value = [](const std::string& said) {
+        std::string words = plan::printable(said); // by machines
         for (std::size_t at = 0; (at = words.find("}; ", at)) != words.npos;)
             words.replace(at, 3, "}\n            ");
         return words.empty() ? "nothing" : words;
     };
-    std::string text = fmt::format("{}  {}  {}\n", style.strong(d.what), reach::slug(d.deviation),
-                                   d.at ? style.faint(plan::to_string(d.at, lab.source)) : "");
+    std::string text =
+        fmt::format("{}  {}  {}\n", style.strong(plan::printable(d.what)), reach::slug(d.deviation),
+                    d.at ? style.faint(plan::to_string(d.at, lab.source)) : "");
     text += fmt::format("    planned {}{}found {}\n", value(d.planned), d.rules ? "\n    " : "; ",
                         style.warning(value(d.found)));
     const std::string breaks = broken(style, d.reach, d.expectations);
@@ -64,7 +66,7 @@ std::string difference_text(const Style& style, const plan::Plan& plan, const la
             end = d.command.find(step, at);
             text += fmt::format("    {} {}\n",
                                 at == 0 ? style.faint("on the machine:") : std::string(15, ' '),
-                                d.command.substr(at, end - at));
+                                plan::printable(d.command.substr(at, end - at)));
         }
     for (const plan::EditText& edit : plan::to_texts(d.edits, plan))
         text += fmt::format("    {} {}\n", style.faint("or in the plan:"), plan::to_line(edit));
@@ -117,7 +119,7 @@ Outcome answer_whose(const Style& style, const DriftOptions& options, const lab:
         json.push_back(
             {{"what", holder.what}, {"planned", holder.is_planned}, {"found", holder.has_it}});
         text +=
-            fmt::format("    {} {}\n", holder.what,
+            fmt::format("    {} {}\n", plan::printable(holder.what),
                         holder.has_it && holder.is_planned ? style.good(words) : style.bad(words));
     }
     if (json.empty())

@@ -51,6 +51,7 @@ Outcome export_machines(const ExportOptions& options, const routing::Settled& se
 Outcome export_lab(const ExportOptions& options) {
     if (options.script.attached && (options.form == "settings" || options.form == "gather"))
         throw NotAsked("--attach is for a live lab: namespaces or machines");
+    refuse_existing(options.output, options.replace);
     Opened opened = open_plan(options.plan);
     const routing::Settled settled = settle(opened, options.plan);
     if (options.form == "settings")

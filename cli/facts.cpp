@@ -47,6 +47,10 @@ reach::Facts read_facts(const std::string& folder) {
     reach::Facts facts;
     std::vector<std::string> problems;
     for (const auto& [name, path] : machines)
+        if (!plan::is_name(name))
+            throw NotAsked(
+                fmt::format("{}: no machine of a lab can be called that", path.string()));
+    for (const auto& [name, path] : machines)
         facts.push_back(exports::found_machine(name, files_in(path), problems));
     if (!problems.empty())
         throw NotAsked(fmt::format("{}/{}", folder,

@@ -1,5 +1,7 @@
 #include "file.h"
 
+#include "descriptor.h"
+#include "jackal/limits.h"
 #include "writing.h"
 
 #include <array>
@@ -13,36 +15,16 @@
 #include <sys/file.h>
 #include <sys/stat.h>
 #include <unistd.h>
-#include <utility>
 
 namespace jackal::cli {
 
 namespace {
 
+constexpr std::string_view is_there = "it exists already; --replace takes its place";
+
 [[noreturn]] void fail(const std::string& path) {
     fail_to_write(path, std::strerror(errno));
 }
-
-// An open file, closed again; -1 if it could not be opened.
-class Descriptor {
-  public:
-    explicit Descriptor(int file) : file_(file) {}
-    Descriptor(Descriptor&& other) noexcept : file_(std::exchange(other.file_, -1)) {}
-    Descriptor& operator=(Descriptor&& other) noexcept {
-        std::swap(file_, other.file_);
-        return *this;
-    }
-    ~Descriptor() {
-        if (file_ >= 0)
-            close(file_);
-    }
-
-    explicit operator bool() const { return file_ >= 0; }
-    int number() const { return file_; }
-
-  private:
-    int file_;
-};
 
 std::string folder_of(const std::string& path) {
     std::string folder = std::filesystem::path(path).parent_path();
@@ -82,7 +64,7 @@ class Beside {
             if (!name.starts_with(stem) || !name.ends_with(".part"))
                 continue;
             Descriptor left(open(entry.path().c_str(), O_RDONLY | O_NOFOLLOW | O_CLOEXEC));
-            if (left && flock(left.number(), LOCK_EX | LOCK_NB) == 0)
+            if (left && flock(left.get(), LOCK_EX | LOCK_NB) == 0)
                 unlink(entry.path().c_str());
         }
     }
@@ -92,7 +74,7 @@ class Beside {
           file_(open(folder_of(path).c_str(), O_TMPFILE | O_WRONLY | O_CLOEXEC, 0666)) {
         if (!file_)
             open_named();
-        write_all(file_.number(), text, path_);
+        write_all(file_.get(), text, path_);
     }
     Beside(const Beside&) = delete;
     Beside& operator=(const Beside&) = delete;
@@ -101,13 +83,12 @@ class Beside {
             unlink(name_.c_str());
     }
 
-    int number() const { return file_.number(); }
+    int number() const { return file_.get(); }
 
     /// Gives the file the path, if that is free.
     void place() {
         if (!give_name(path_))
-            fail_to_write(path_, errno == EEXIST ? "it exists already; --replace takes its place"
-                                                 : std::strerror(errno));
+            fail_to_write(path_, errno == EEXIST ? is_there : std::strerror(errno));
     }
 
     /// Takes the path from what stands there.
@@ -124,19 +105,19 @@ class Beside {
         constexpr const char* changed =
             "it has changed since it was read; nothing was written, ask again";
         Undisturbed undisturbed;
-        if (flock(file_.number(), LOCK_EX | LOCK_NB) != 0) // stays locked once it has the path
+        if (flock(file_.get(), LOCK_EX | LOCK_NB) != 0) // stays locked once it has the path
             fail(path_);
         take_name();
         if (renameat2(AT_FDCWD, name_.c_str(), AT_FDCWD, path_.c_str(), RENAME_EXCHANGE) != 0) {
             if (errno != EINVAL && errno != ENOSYS)
                 fail(path_);
             Descriptor there(open(path_.c_str(), O_RDONLY | O_NONBLOCK | O_CLOEXEC));
-            if (content_of(there.number()) != before)
+            if (content_of(there.get()) != before)
                 fail_to_write(path_, changed);
             return replace();
         }
         Descriptor there(open(name_.c_str(), O_RDONLY | O_NONBLOCK | O_CLOEXEC));
-        if (content_of(there.number()) == before)
+        if (content_of(there.get()) == before)
             return; // and the file that was there goes with its new name
         renameat2(AT_FDCWD, name_.c_str(), AT_FDCWD, path_.c_str(), RENAME_EXCHANGE);
         fail_to_write(path_, changed);
@@ -172,13 +153,13 @@ class Beside {
             file_ = Descriptor(open(name.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600));
             return bool(file_);
         });
-        fchmod(file_.number(), unmasked(0666));
+        fchmod(file_.get(), unmasked(0666));
     }
 
     bool give_name(const std::string& name) const {
         if (!name_.empty())
             return link(name_.c_str(), name.c_str()) == 0;
-        std::string opened = fmt::format("/proc/self/fd/{}", file_.number());
+        std::string opened = fmt::format("/proc/self/fd/{}", file_.get());
         return linkat(AT_FDCWD, opened.c_str(), AT_FDCWD, name.c_str(), AT_SYMLINK_FOLLOW) == 0;
     }
 
@@ -198,11 +179,11 @@ Descriptor lock(const std::string& path) {
         Descriptor file(open(path.c_str(), O_RDONLY | O_NONBLOCK | O_CLOEXEC));
         struct stat locked {};
         struct stat there {};
-        if (!file || fstat(file.number(), &locked) != 0)
+        if (!file || fstat(file.get(), &locked) != 0)
             fail(path);
         if (!S_ISREG(locked.st_mode))
             fail_to_write(path, "it is no regular file");
-        if (flock(file.number(), LOCK_EX) != 0 || stat(path.c_str(), &there) != 0)
+        if (flock(file.get(), LOCK_EX) != 0 || stat(path.c_str(), &there) != 0)
             fail(path);
         if (locked.st_ino == there.st_ino && locked.st_dev == there.st_dev)
             return file;
@@ -210,6 +191,28 @@ Descriptor lock(const std::string& path) {
 }
 
 } // namespace
+
+std::string regular_text(const std::string& path) {
+    Descriptor file(open(path.c_str(), O_RDONLY | O_NONBLOCK | O_CLOEXEC));
+    struct stat status {};
+    if (!file || fstat(file.get(), &status) != 0)
+        throw NotAsked(fmt::format("{}: cannot be read: {}", path, std::strerror(errno)));
+    if (!S_ISREG(status.st_mode))
+        throw NotAsked(fmt::format("{}: cannot be read: it is no regular file", path));
+    if (static_cast<std::uintmax_t>(status.st_size) > limits::plan_bytes)
+        throw NotAsked(
+            fmt::format("{}: a plan has at most {} MiB", path, limits::plan_bytes >> 20));
+    std::string text = content_of(file.get());
+    if (text.empty())
+        throw NotAsked(fmt::format("{}: is empty", path));
+    return text;
+}
+
+void refuse_existing(const std::string& path, bool replace) {
+    struct stat status {};
+    if (!replace && !path.empty() && path != "-" && lstat(path.c_str(), &status) == 0)
+        fail_to_write(path, is_there);
+}
 
 void write_whole(const std::string& path, const std::string& text, bool replace) {
     Beside beside(path, text);
@@ -226,7 +229,7 @@ void rewrite_whole(const std::string& path, const std::string& before, const std
         fail_to_write(path, "it is not there any more");
     Descriptor locked = lock(target);
     struct stat status {};
-    if (fstat(locked.number(), &status) != 0)
+    if (fstat(locked.get(), &status) != 0)
         fail(path);
     Beside::tidy(target);
     Beside beside(target, after);

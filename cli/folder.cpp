@@ -1,5 +1,7 @@
 #include "folder.h"
 
+#include "descriptor.h"
+#include "process.h"
 #include "writing.h"
 
 #include <cerrno>
@@ -11,7 +13,9 @@
 #include <fmt/format.h>
 #include <fstream>
 #include <set>
+#include <sys/file.h>
 #include <unistd.h>
+#include <utility>
 
 namespace jackal::cli {
 
@@ -29,10 +33,12 @@ class FolderBeside {
         const fs::path whole = fs::path(path).lexically_normal();
         const fs::path name = whole.has_filename() ? whole : whole.parent_path();
         final_ = name;
-        folder_ =
-            (name.parent_path() / fmt::format(".{}.XXXXXX", name.filename().string())).string();
+        const std::string stem = fmt::format(".{}.", name.filename().string());
+        tidy(name.has_parent_path() ? name.parent_path() : fs::path("."), stem);
+        folder_ = (name.parent_path() / (stem + "XXXXXX")).string();
         if (mkdtemp(folder_.data()) == nullptr)
             fail_to_write(path_, std::strerror(errno));
+        lock_ = locked(folder_);
         chmod(folder_.c_str(), unmasked(0777));
     }
     FolderBeside(const FolderBeside&) = delete;
@@ -69,9 +75,34 @@ class FolderBeside {
     }
 
   private:
+    // The folder, so that no other writer takes it for one that was left; or nothing, if another
+    // has it.
+    static Descriptor locked(const std::string& folder) {
+        Descriptor opened(open(folder.c_str(), O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC));
+        return opened && flock(opened.get(), LOCK_EX | LOCK_NB) == 0 ? std::move(opened)
+                                                                     : Descriptor();
+    }
+
+    // Removes what a writer left that was killed.
+    static void tidy(const fs::path& parent, const std::string& stem) {
+        constexpr std::size_t random_letters = 6;
+        std::error_code error;
+        std::vector<fs::path> left;
+        for (const auto& entry : fs::directory_iterator(parent, error)) {
+            const std::string name = entry.path().filename();
+            if (name.size() == stem.size() + random_letters && name.starts_with(stem)
+                && fs::exists(entry.path() / list_name))
+                left.push_back(entry.path());
+        }
+        for (const fs::path& folder : left)
+            if (const Descriptor lock = locked(folder))
+                fs::remove_all(folder, error);
+    }
+
     std::string path_;
     fs::path final_;
     std::string folder_;
+    Descriptor lock_;
 };
 
 // Whatever is not on the folder's own list belongs to somebody else.
@@ -104,13 +135,14 @@ void write_folder(const std::string& path, const std::vector<exports::File>& fil
     const Undisturbed undisturbed;
     FolderBeside beside(path);
     std::string list;
-    for (const exports::File& file : files) {
-        if (Undisturbed::is_asked_to_stop())
-            fail_to_write(path, "it was interrupted");
-        beside.write(file.path, file.text);
+    for (const exports::File& file : files)
         list += file.path + "\n";
+    beside.write(list_name, list); // first: it tells whose folder it is, should it be left
+    for (const exports::File& file : files) {
+        if (Undisturbed::is_asked_to_stop() || is_time_short())
+            fail_to_write(path, is_time_short() ? out_of_time() : "it was interrupted");
+        beside.write(file.path, file.text);
     }
-    beside.write(list_name, list);
     if (is_there && replace)
         beside.exchange();
     else

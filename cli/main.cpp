@@ -4,6 +4,7 @@
 
 #include <fmt/format.h>
 #include <new>
+#include <sstream>
 
 namespace {
 
@@ -108,7 +109,9 @@ int main(int argc, char** argv) try {
         app.parse(argc, argv);
         return print(run(Style::for_standard_output()));
     } catch (const CLI::Success& e) { // --help, --version
-        return app.exit(e);
+        std::ostringstream text;
+        const int status = app.exit(e, text, text);
+        return print({text.str(), status});
     } catch (const CLI::ParseError& e) {
         return usage_error(e.what());
     }

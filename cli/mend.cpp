@@ -18,11 +18,13 @@ struct MendOptions {
     std::vector<std::string> only;
     std::string within = "10s";
     bool write = false;
+    bool warnings = false;
+    bool partly = false;
 };
 
 mend::Goals goals_of(const MendOptions& options) {
     mend::Goals goals;
-    goals.warnings = true;
+    goals.warnings = options.warnings || !options.only.empty();
     for (const std::string& word : options.only) {
         std::uint32_t line = 0;
         auto [end, error] = std::from_chars(word.data(), word.data() + word.size(), line);
@@ -57,26 +59,37 @@ mend::Outcome outcome_of(const plan::Plan& plan, const MendOptions& options) {
         return !stoppable.is_to_stop() && std::chrono::steady_clock::now() < end;
     };
     const mend::Limits limits{.threads = threads()};
-    return options.only.empty() ? mend::make_healthy(plan, limits, goes_on)
-                                : mend::search(plan, goals_of(options), limits, goes_on);
+    return mend::search(plan, goals_of(options), limits, goes_on);
 }
 
-std::string proof_text(const mend::Outcome& outcome) {
+// Nothing is left that was asked for: of warnings only those that can be mended are, unless named.
+bool is_done(const MendOptions& options, const mend::Outcome& outcome) {
+    return options.only.empty() ? std::ranges::all_of(outcome.left, &mend::Obstacle::is_warning)
+                                : outcome.is_healthy();
+}
+
+std::string proof_text(const MendOptions& options, const mend::Outcome& outcome) {
     const std::size_t count = outcome.changes.size();
+    const std::string changes = counted(count, "change");
+    const std::string_view s = count == 1 ? "s" : "";
     switch (outcome.proof) {
     case Proof::nothing_to_do: return "nothing is to be mended";
     case Proof::smallest:
-        return fmt::format("{} {} it healthy{}", counted(count, "change"),
-                           count == 1 ? "makes" : "make",
-                           count == 1 ? "" : "; every smaller set of those proposed was tried");
+        return fmt::format("{} make{} it healthy, the smallest set of the {} that were proposed",
+                           changes, s, outcome.proposed);
     case Proof::best_found:
-        return fmt::format("{} {} it healthy: the best found in the time given",
-                           counted(count, "change"), count == 1 ? "makes" : "make");
+        return fmt::format("{} make{} it healthy, the best set found in the time given, of {} that "
+                           "were proposed",
+                           changes, s, outcome.proposed);
     case Proof::none: break;
     }
-    return count == 0 ? "no change was found that mends it"
-                      : fmt::format("{} {} some of it; no set was found that mends all",
-                                    counted(count, "change"), count == 1 ? "mends" : "mend");
+    if (count == 0)
+        return is_done(options, outcome) ? "no change was found that mends a warning"
+                                         : "no change was found that mends it";
+    return is_done(options, outcome)
+               ? fmt::format("{} mend{} those warnings that can be mended", changes, s)
+               : fmt::format("no set of the {} changes that were proposed mends all of it",
+                             outcome.proposed);
 }
 
 std::string changes_text(const Style& style, const plan::Plan& plan, const std::string& source,
@@ -98,6 +111,12 @@ std::string changes_text(const Style& style, const plan::Plan& plan, const std::
                                             change.reason),
                                 4)
                 + "\n";
+        for (const mend::Decision& decision : change.against)
+            text += style.paragraph(fmt::format("{} `{}` {}", style.warning("goes against"),
+                                                decision.words,
+                                                style.faint(plan::to_string(decision.at, source))),
+                                    4)
+                    + "\n";
         current = plan::apply(std::move(current), change.edits);
     }
     return text;
@@ -146,22 +165,25 @@ Outcome answer(const Style& style, const MendOptions& options) {
     if (!reading.plan)
         refuse(reading.problems, file.source, "");
     const plan::Plan plan = std::move(*reading.plan).written();
-    const mend::Outcome outcome = outcome_of(plan, options);
+    mend::Outcome outcome = outcome_of(plan, options);
+    const bool done = is_done(options, outcome);
+    const std::size_t partly = done || options.partly ? 0 : outcome.count();
+    if (partly != 0)
+        outcome.changes.clear();
     plan::Writing written = plan::write(file.text, outcome.edits(), settings);
     if (!written.text)
         refuse(written.problems, file.source, "nothing was written");
     const std::string difference =
         exports::difference(file.text, *written.text, plan::printable(file.source));
-    const bool is_healthy = outcome.is_healthy();
-    const bool writes = options.write && is_healthy && !difference.empty();
+    const bool writes = options.write && !difference.empty();
     if (writes)
         rewrite_whole(file.source, file.text, *written.text);
-    const int status = is_healthy ? status_well : status_no;
+    const int status = done ? status_well : status_no;
     if (options.plan.json())
         return {exports::mend_json(plan, outcome, difference, writes) + "\n", status};
-    std::string text =
-        fmt::format("{}: {}\n", style.strong(plan::printable(file.source)),
-                    is_healthy ? style.good(proof_text(outcome)) : style.bad(proof_text(outcome)));
+    std::string text = fmt::format("{}: {}\n", style.strong(plan::printable(file.source)),
+                                   done ? style.good(proof_text(options, outcome))
+                                        : style.bad(proof_text(options, outcome)));
     if (!outcome.changes.empty())
         text += "\n" + changes_text(style, plan, file.source, outcome);
     for (const plan::Problem& note : written.notes)
@@ -174,8 +196,10 @@ Outcome answer(const Style& style, const MendOptions& options) {
         text += "\n" + coloured(style, difference);
     if (writes)
         text += fmt::format("\n{} is written\n", plan::printable(file.source));
-    else if (options.write && !is_healthy)
-        text += "\nnothing is written, as not all can be mended; --only narrows it\n";
+    else if (partly != 0)
+        text += fmt::format("\n{} would mend the rest; --partly shows them{}\n",
+                            counted(partly, "change"),
+                            options.write ? ", nothing is written without it" : "");
     else if (!difference.empty())
         text += "\nnothing is written yet; add --write to carry it out in the file\n";
     return {text, status};
@@ -196,14 +220,18 @@ void add_mend(CLI::App& app, Run& run) {
         ->allow_extra_args(false);
     command->add_option("--within", options->within, "end with the best found by then (10s)")
         ->type_name("TIME");
+    command->add_flag("--warnings", options->warnings,
+                      "warnings, too, as far as they can be mended; they may be meant");
+    command->add_flag("--partly", options->partly,
+                      "where not all can be mended, what mends the rest");
     command->add_flag("--write", options->write, "carry it out in the plan file");
     command->footer("Examples:\n"
                     "  jackal mend skerry.yaml\n"
                     "  jackal mend skerry.yaml --only nic-down --write\n"
                     "\n"
                     "Healthy is a plan whose expectations hold, and of which no finding is an "
-                    "error; one that is\nhas its warnings mended. Exit status 1 if not all can be "
-                    "mended.");
+                    "error; warnings may be\nmeant, and are left alone unless asked for. Exit "
+                    "status 1 if not all can be mended.");
     command->callback([&run, options] {
         run = [options](const Style& style) -> Outcome { return answer(style, *options); };
     });

@@ -28,6 +28,7 @@ Outcome new_plan(NewOptions& options) {
     if (!options.starter.lab.empty() && !plan::is_name(options.starter.lab))
         throw NotAsked(fmt::format("--name {}: write a-z, 0-9 and inner hyphens, at most 63",
                                    options.starter.lab));
+    refuse_existing(options.output, options.replace);
     std::string text = exports::starter_plan(options.starter);
     if (options.output.empty() || options.output == "-")
         return {text};

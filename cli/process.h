@@ -17,10 +17,21 @@ void prepare_process();
 /// Starts the time of an answer anew: for a program that gives many.
 void start_answer();
 
-/// True when most of the processor time of the answer is used up.
+/// True when most of the processor time of the answer is used up, or would be after a few more
+/// steps as long as the longest from one time that this was asked to the next.
 bool is_time_short();
 
-/// While there is one, an interrupt (Ctrl-C) does not end the program.
+/// Why an answer is not given once is_time_short(): the limit, and what allows more.
+std::string out_of_time();
+
+/// For a program that gives answers as long as it is let, each in a process of its own: nothing
+/// limits it any more, and where memory is not to be had std::bad_alloc is thrown.
+void be_for_long();
+/// For such a process, once it was forked: all limits hold as for a program of one answer.
+void be_for_one_answer();
+
+/// While there is one, an interrupt (Ctrl-C) lets the program end with the best that it has, if
+/// that takes it no more than 150 ms; a second one ends it at once.
 class Stoppable {
   public:
     Stoppable();

@@ -13,18 +13,6 @@
 
 namespace jackal::cli {
 
-Descriptor::Descriptor(Descriptor&& other) noexcept : fd_(std::exchange(other.fd_, -1)) {}
-
-Descriptor& Descriptor::operator=(Descriptor&& other) noexcept {
-    std::swap(fd_, other.fd_);
-    return *this;
-}
-
-Descriptor::~Descriptor() {
-    if (fd_ >= 0)
-        close(fd_);
-}
-
 SocketAddress socket_address(const std::string& what, const std::string& text,
                              std::uint16_t usual_port) {
     SocketAddress to{.port = usual_port};
@@ -157,6 +145,8 @@ void Relay::write(std::uint64_t connection, Program& program, exports::Wire& wir
         else if (errno != EAGAIN)
             wire.finish(connection, true);
     }
+    constexpr std::size_t most_unwritten = 65'536;
+    wire.hold(connection, program.unwritten.size() >= most_unwritten);
     if (program.unwritten.empty() && program.wire_finished
         && !std::exchange(program.has_told, true))
         shutdown(program.socket.get(), SHUT_WR);

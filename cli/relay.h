@@ -1,6 +1,7 @@
 // Connections to served ports of a simulated lab, handed on to real programs.
 #pragma once
 
+#include "descriptor.h"
 #include "jackal/export/wire.h"
 
 #include <map>
@@ -9,19 +10,6 @@
 #include <vector>
 
 namespace jackal::cli {
-
-/// A file descriptor that is closed in the end.
-class Descriptor {
-  public:
-    explicit Descriptor(int fd = -1) : fd_(fd) {}
-    Descriptor(Descriptor&& other) noexcept;
-    Descriptor& operator=(Descriptor&& other) noexcept;
-    ~Descriptor();
-    int get() const { return fd_; }
-
-  private:
-    int fd_;
-};
 
 /// An address and a port, as sockets have them. Throws NotAsked for no `ADDRESS:PORT`, with `what`
 /// before the reason; `usual_port` stands for one that is not written.

@@ -15,6 +15,7 @@ struct ReportOptions {
 };
 
 Outcome report(const ReportOptions& options) {
+    refuse_existing(options.output, options.replace);
     Opened opened = open_plan(options.plan);
     routing::Settled settled = settle(opened, options.plan);
     reach::Check check;

@@ -1,3 +1,4 @@
+#include "process.h"
 #include "serve/server.h"
 
 #include <cstdio>
@@ -28,6 +29,7 @@ void add_serve(CLI::App& app, Run& run) {
                 throw NotAsked(fmt::format("--port {}: write 1 to 65535", options->port));
             if (options->plan.path == "-")
                 throw NotAsked("serve watches a file; standard input cannot be watched");
+            be_for_long();
             serve::Live live(options->plan);
             if (!live.now()->loaded)
                 throw NotAsked(live.now()->problems);

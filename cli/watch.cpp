@@ -140,6 +140,7 @@ void send_to(const std::string& collector, const std::vector<std::string>& messa
 Outcome answer(const Style& style, WatchOptions& options) {
     if (options.place.empty() && !names_a_plan(options.plan.path))
         std::swap(options.place, options.plan.path); // one word: the place
+    refuse_existing(options.file, options.replace);
     const Opened opened = open_plan(options.plan);
     const lab::Lab& lab = opened.lab;
     const std::vector<probe::Spot> spots = spots_of(lab, {options.place});

@@ -98,6 +98,7 @@ const std::vector<Row>& rows() {
         {AddService{"chart", {net::Protocol::tcp, 80}}, "guests.chart.listens: add tcp/80"},
         {SetPortVlan{"sw/p2", 40}, "switches.sw.ports.p2.vlan: set 40 (was 10)"},
         {AllowVlan{"sw/p1", 20}, "switches.sw.ports.p1.trunk: add 20"},
+        {SetTrunk{"sw/p1", {10, 20}}, "switches.sw.ports.p1.trunk: set [10, 20]"},
         {SetPortUp{"sw/p3"}, "switches.sw.ports.p3.state: set up"},
         {SetSwitchUp{"mast"}, "switches.mast.state: set up"},
         {SetCableUp{0}, "links (sw/p1 -- mast/p1).state: set up"},

@@ -3,12 +3,12 @@
 #include "jackal/jackal.h"
 #include "program.h"
 #include "sanitized.h"
+#include "scratch.h"
 
 #include <doctest/doctest.h>
 #include <fmt/format.h>
 #include <fstream>
 #include <functional>
-#include <stdlib.h>
 
 namespace {
 
@@ -18,30 +18,8 @@ constexpr int many = sanitized ? 1'000 : 20'000;
 constexpr int nics = sanitized ? 400 : 8'000;
 constexpr int clones = sanitized ? 4 : 10'000;
 
-// A folder of its own, gone at the end.
-class Scratch {
-  public:
-    Scratch() {
-        char name[] = "/tmp/jackal-hostile-XXXXXX";
-        REQUIRE(mkdtemp(name) != nullptr);
-        path_ = name;
-    }
-    Scratch(const Scratch&) = delete;
-    Scratch& operator=(const Scratch&) = delete;
-    ~Scratch() { run("rm -rf " + path_); }
-
-    std::string file(const std::string& name, const std::string& text) const {
-        std::ofstream(path_ + "/" + name, std::ios::binary) << text;
-        return path_ + "/" + name;
-    }
-    std::string path(const std::string& name) const { return path_ + "/" + name; }
-
-  private:
-    std::string path_;
-};
-
 Printed asked(const Scratch& folder, const std::string& text, const std::string& command) {
-    std::string plan = folder.file("plan.yaml", text);
+    std::string plan = folder.file("plan.yaml", text).string();
     std::string words = command;
     words.replace(words.find("PLAN"), 4, plan);
     return run(program + words + " 2>&1");
@@ -162,8 +140,8 @@ TEST_CASE("an answer that takes too much is refused with the limit that it met")
 
 TEST_CASE("a program whose streams are closed ends as otherwise, and writes into no file instead") {
     const Scratch folder;
-    std::string plan = folder.file("plan.yaml", "lab: x\nsubnets: {a: {hosts: 3}}\n");
-    CHECK(run(program + "check " + folder.path("none.yaml") + " 2>&-").status == 2);
+    std::string plan = folder.file("plan.yaml", "lab: x\nsubnets: {a: {hosts: 3}}\n").string();
+    CHECK(run(program + "check " + (folder / "none.yaml").string() + " 2>&-").status == 2);
     CHECK(run(program + "check --nonsense 2>&-").status == 2);
     CHECK(run(program + "addresses " + plan + " --pin >&- 2>&- <&-").status == 0);
     CHECK(has(run("cat " + plan).text, "pinned:"));
@@ -187,13 +165,15 @@ TEST_CASE("nothing that a plan or a file name says reaches the terminal as a con
         CHECK(!has(said.text, "\nforged"));
         CHECK(!has(said.text, "\nplan.yaml:1:1"));
     }
-    std::string told = folder.file("plan.yaml", "lab: x\nsubnets: {a: {}}\nguests: {g: {nics: "
-                                                "[{subnet: a}]}}\nexpect:\n  - {ping: [g, g], "
-                                                "about: \"\\e[31m\\x9b\\nforged\"}\n");
+    std::string told = folder
+                           .file("plan.yaml", "lab: x\nsubnets: {a: {}}\nguests: {g: {nics: "
+                                              "[{subnet: a}]}}\nexpect:\n  - {ping: [g, g], "
+                                              "about: \"\\e[31m\\x9b\\nforged\"}\n")
+                           .string();
     Printed verified = run(program + "verify " + told);
     CHECK(is_clean(verified.text));
     CHECK(!has(verified.text, "\nforged"));
-    std::string named = folder.file("a" + bad + "\n\xff.yaml", "lab: x\nsubnet: {}\n");
+    std::string named = folder.file("a" + bad + "\n\xff.yaml", "lab: x\nsubnet: {}\n").string();
     Printed refused = run(program + "check '" + named + "' 2>&1");
     CHECK(is_clean(refused.text));
     CHECK(has(refused.text, "\\x0a\\xff.yaml:2:1"));

@@ -134,7 +134,9 @@ TEST_CASE("a router beside others that speak a protocol joins it, where that tak
         }
         text += guests + "routers:\n  r1: {nics: [{subnet: mid}, {subnet: s1}], " + protocol
                 + "}\n  r2: {nics: [{subnet: mid}, {subnet: s2}], " + protocol
-                + "}\n  r3: {nics: [{subnet: mid}, {subnet: s3}, {subnet: s4}]}\n";
+                + "}\n  r3: {nics: [{subnet: mid}, {subnet: s3}, {subnet: s4}]}\nexpect:\n";
+        for (const char* pair : {"s1, s3", "s1, s4", "s2, s3", "s2, s4"})
+            text += fmt::format("  - {{ping: [{}]}}\n", pair);
         const plan::Plan plan = plan::read(text, "t").plan->written();
         const mend::Outcome outcome = mend::search(plan, {});
         CHECK(outcome.is_healthy());

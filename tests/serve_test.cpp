@@ -3,7 +3,11 @@
 #include "webdriver.h"
 
 #include <filesystem>
+#include <fmt/format.h>
 #include <fstream>
+#include <stdlib.h>
+#include <sys/stat.h>
+#include <thread>
 
 namespace {
 
@@ -142,5 +146,68 @@ TEST_CASE("serve: who does not know the address, or comes from elsewhere, is ref
     REQUIRE(mended);
     CHECK(mended->status == 409);
     CHECK(text_of(served.path()) == text_of(mistake));
+    CHECK(served.server().stop() < std::chrono::milliseconds(1000));
+}
+
+TEST_CASE("serve: a question or a file that takes too much is refused, and the server goes on") {
+    setenv("JACKAL_SECONDS", "1", 1);
+    const std::string good = text_of(mistake);
+    Served served(good);
+    unsetenv("JACKAL_SECONDS");
+    httplib::Client client("127.0.0.1", served.port());
+    client.set_read_timeout(30);
+    const std::string page = served.token_path();
+    auto get = [&](const std::string& path, const httplib::Headers& headers = {}) {
+        auto answer = client.Get((page + path).c_str(), headers);
+        REQUIRE(answer);
+        return *answer;
+    };
+    auto problem = [&] { return nlohmann::json::parse(get("version").body)["problems"].dump(); };
+    auto comes = [&](const std::string& words) {
+        for (int i = 0; i < 400; ++i) {
+            if (has(problem(), words))
+                return true;
+            std::this_thread::sleep_for(std::chrono::milliseconds(25));
+        }
+        return false;
+    };
+    // A lab that takes more than its second.
+    std::string large = "lab: large\nsubnets:\n";
+    std::string routers = "routers:\n";
+    for (int i = 0; i < 900; ++i) {
+        large += fmt::format("  n{}: {{size: /28}}\n", i);
+        routers +=
+            fmt::format("  r{0}: {{nics: [{{subnet: n{0}}}, {{subnet: n{1}}}], ospf: {{areas: "
+                        "{{0: all}}}}}}\n",
+                        i, (i + 1) % 900);
+    }
+    served.write(large + "guests: {g: {count: 3000, nics: [{subnet: n0}]}}\n" + routers);
+    CHECK(comes("more than 1 s of processor time"));
+    CHECK(get("api/ping?from=desk&to=hall-r1").status == 200); // of what could be read last
+    std::filesystem::remove(served.path());
+    REQUIRE(mkfifo(served.path().c_str(), 0600) == 0);
+    CHECK(comes("no regular file"));
+    std::filesystem::remove(served.path());
+    served.write(good);
+    CHECK(comes("\"\""));
+    // Errors are JSON, ranges are ignored, and who waits keeps nobody waiting.
+    for (const std::string& path : {std::string("elsewhere"), std::string(20'000, 'a')})
+        CHECK(nlohmann::json::parse(get(path).body).contains("error"));
+    std::string many = "bytes=0-";
+    for (int i = 0; i < 1'000; ++i)
+        many += ",0-";
+    CHECK(get("", {{"Range", many}}).body == get("").body);
+    std::vector<std::thread> tabs;
+    for (int i = 0; i < 16; ++i)
+        tabs.emplace_back([&] {
+            httplib::Client tab("127.0.0.1", served.port());
+            tab.set_read_timeout(30);
+            tab.Get((page + "version?after=999999").c_str());
+        });
+    std::this_thread::sleep_for(std::chrono::milliseconds(200));
+    CHECK(get("api/verify").status == 200); // while they wait, ten seconds
+    served.write(good + "\n");              // which lets them go
+    for (std::thread& tab : tabs)
+        tab.join();
     CHECK(served.server().stop() < std::chrono::milliseconds(1000));
 }

@@ -35,7 +35,8 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
     const Row rows[] = {
         {"check" + skerry, 0, "nothing wrong found"},
         {"check" + mistakes + "no-return-route.yaml", 1, "no-return-route"},
-        {"check" + mistakes + "nic-down.yaml", 0, "warning"},
+        {"check" + mistakes + "nic-down.yaml", 1, "error"},
+        {"check" + mistakes + "rule-shadowed.yaml", 0, "warning"},
         {"addresses" + skerry, 0, "10.40.8.0/26"},
         {"addresses" + skerry + "--free /26", 0, "10.40.9.64/26"},
         {"addresses" + skerry + "--free /15", 1, "no site has room for a /15"},
@@ -263,7 +264,7 @@ TEST_CASE("the JSON of a connection tells the outcome and what was translated") 
 }
 
 TEST_CASE("the JSON of the other commands agrees with their text") {
-    CHECK(answer("check" + mistakes + "nic-down.yaml", 0)["findings"][0]["finding"] == "nic-down");
+    CHECK(answer("check" + mistakes + "nic-down.yaml", 1)["findings"][0]["finding"] == "nic-down");
     CHECK(answer("addresses" + skerry, 0)["prefixes"].size() == 50);
     json machines = answer("machines" + skerry, 0)["machines"];
     CHECK(machines.size() == 33);
@@ -521,8 +522,10 @@ TEST_CASE("mend is narrowed, and tells what is left") {
     CHECK(folder.run_here(tool + "mend t.yaml --within soon 2>&1").status == 2);
     Printed left = folder.run_here(tool + "mend t.yaml --write --within 500ms; cat t.yaml");
     CHECK(has(left.text, "left "));
-    CHECK(has(left.text, "nothing is written, as not all can be mended"));
+    CHECK(has(left.text, "--partly shows them, nothing is written without it"));
     CHECK(has(left.text, "g: {nics: [{subnet: a, state: down}]}"));
+    CHECK(has(folder.run_here(tool + "mend t.yaml --partly --within 500ms").text,
+              "guests.g.nics[0].state: set up\n"));
 }
 
 TEST_CASE("edit changes a file, shows the difference, or refuses") {

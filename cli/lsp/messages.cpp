@@ -2,6 +2,7 @@
 
 #include <charconv>
 #include <fmt/format.h>
+#include <stdexcept>
 
 namespace jackal::cli::lsp {
 
@@ -40,11 +41,17 @@ bool is_length(std::string_view line, std::size_t& length) {
 
 std::optional<std::string> read_message(std::FILE* stream) {
     std::optional<std::size_t> length;
+    bool is_first = true;
     for (;;) {
         const auto line = read_line(stream);
-        if (!line)
+        if (!line && is_first && std::feof(stream))
             return std::nullopt;
-        if (line->empty() && length)
+        if (!line || (line->empty() && !length))
+            throw std::runtime_error(
+                fmt::format("a message without a usable Content-Length, which is at most {}",
+                            most_message_bytes));
+        is_first = false;
+        if (line->empty())
             break;
         if (std::size_t found = 0; is_length(*line, found))
             length = found;

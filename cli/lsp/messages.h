@@ -24,8 +24,8 @@ enum class ErrorCode : int {
 /// The longest message that is read.
 constexpr std::size_t most_message_bytes = std::size_t{64} << 20;
 
-/// The content of the next message; nothing at the end of the stream, or where what follows is no
-/// message.
+/// The content of the next message; nothing at the end of the stream. Throws std::runtime_error
+/// where what follows is no message.
 std::optional<std::string> read_message(std::FILE* stream);
 
 /// Writes a message; false if nobody takes it.

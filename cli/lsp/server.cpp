@@ -1,6 +1,8 @@
 #include "lsp/server.h"
 
+#include "command.h"
 #include "jackal/editor/completion.h"
+#include "jackal/export/json.h"
 #include "jackal/version.h"
 #include "process.h"
 
@@ -112,9 +114,14 @@ Server::Server(std::FILE* in, std::FILE* out)
           [mailbox = mailbox_](Done done) { mailbox->push(std::move(done)); })) {
     // It may wait for a client that says nothing more, so it is not waited for.
     std::thread([in, mailbox = mailbox_] {
-        while (auto message = read_message(in))
-            mailbox->push(std::move(*message));
-        mailbox->push(Closed{});
+        Closed closed;
+        try {
+            while (auto message = read_message(in))
+                mailbox->push(std::move(*message));
+        } catch (const std::exception& e) { // where the next one begins is anybody's guess
+            closed.why = e.what();
+        }
+        mailbox->push(std::move(closed));
     }).detach();
 }
 
@@ -141,14 +148,19 @@ void Server::send(const json& message) {
 bool Server::run() {
     for (;;) {
         Event event = mailbox_->pop();
-        if (std::holds_alternative<Closed>(event))
+        if (const auto* closed = std::get_if<Closed>(&event)) {
+            if (!closed->why.empty())
+                throw NotAsked(closed->why);
             return is_shut_down_;
+        }
         if (const auto* known = std::get_if<Known>(&event)) {
             take(*known);
         } else if (const auto* done = std::get_if<Done>(&event)) {
             take(*done);
         } else {
-            const json message = json::parse(std::get<std::string>(event), nullptr, false);
+            const std::string& text = std::get<std::string>(event);
+            const json message = exports::too_deep_at(text) ? json(json::value_t::discarded)
+                                                            : json::parse(text, nullptr, false);
             const json method = message.is_object() ? message.value("method", json()) : json();
             if (method == "exit")
                 return is_shut_down_;

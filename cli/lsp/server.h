@@ -40,7 +40,9 @@ class Server {
         std::string uri;
         std::int64_t version = 0;
     };
-    struct Closed {};
+    struct Closed {
+        std::string why; ///< empty: the client has
+    };
     using Event = std::variant<std::string, Known, Done, Closed>;
 
     // What came from the threads.

@@ -1,5 +1,7 @@
 #include "serve/live.h"
 
+#include "child.h"
+#include "file.h"
 #include "process.h"
 
 #include <sys/stat.h>
@@ -19,21 +21,17 @@ Stamp stamp_of(const std::string& path) {
     return std::tuple(is.st_ino, is.st_size, is.st_mtim.tv_sec, is.st_mtim.tv_nsec);
 }
 
-Shown shown_of(std::shared_ptr<const Loaded> loaded, reach::Check check, bool is_whole) {
-    std::string page = exports::page(loaded->opened.plan, loaded->settled, check,
-                                     {.is_live = true, .with_cuts = is_whole});
-    return {.loaded = std::move(loaded),
-            .check = std::make_shared<const reach::Check>(std::move(check)),
-            .page = std::move(page)};
-}
+// What came after it was begun to be worked out is read instead.
+struct Outdated {};
 
 } // namespace
 
-Loaded::Loaded(const PlanOptions& options)
-    : file(plan_text(options)), opened(open_plan(options)), settled(settle(opened, options)) {}
+Loaded::Loaded(const PlanText& text, const PlanOptions& options)
+    : file(text), opened(open_plan(file, options)), settled(settle(opened, options)) {}
 
 Live::Live(PlanOptions options) : options_(std::move(options)) {
-    options_.path = plan_text(options_).source;
+    if (options_.path.empty())
+        options_.path = plan_here();
     seen_ = stamp_of(options_.path);
     read();
     watcher_ = std::thread([this] { watch(); });
@@ -74,33 +72,56 @@ bool Live::is_newer() const {
     return now && now != seen_;
 }
 
-// First what is quickly known, then the page with its cuts and remedies.
 void Live::read() {
-    std::shared_ptr<const Shown> before = now();
     ++reading_;
     try {
-        std::shared_ptr<const Loaded> loaded;
-        reach::Check check;
-        {
-            std::lock_guard lock(turn_);
-            start_answer();
-            loaded = std::make_shared<const Loaded>(options_);
-            check = reach::check(loaded->settled);
-            show(shown_of(loaded, check, false));
-        }
-        if (is_newer())
-            return; // it changed meanwhile, and is read again
-        std::lock_guard lock(turn_);
-        start_answer();
-        mend::try_remedies(loaded->opened.plan, loaded->opened.lab, check,
-                           [] { return !is_time_short(); });
-        show(shown_of(loaded, std::move(check), true));
+        work_out({options_.path, regular_text(options_.path)});
+    } catch (const Outdated&) {
+        return;
     } catch (const std::exception& e) {
-        show({.problems = e.what(),
-              .loaded = before ? before->loaded : nullptr,
-              .check = before ? before->check : nullptr,
-              .page = before ? before->page : std::string()});
+        const std::shared_ptr<const Shown> last = now();
+        Shown shown = last ? *last : Shown();
+        shown.problems = e.what();
+        show(std::move(shown));
     }
+}
+
+// First what is quickly known, then the page with its cuts and remedies. What the child process
+// could read takes no more of this one.
+void Live::work_out(const PlanText& file) {
+    auto tell = [&](const Say& say, const Loaded& loaded, const reach::Check& check,
+                    bool is_whole) {
+        say(exports::check_json(loaded.opened.plan, loaded.opened.lab, check));
+        say(exports::page(loaded.opened.plan, loaded.settled, check,
+                          {.is_live = true, .with_cuts = is_whole}));
+    };
+    std::shared_ptr<const Loaded> loaded;
+    std::string check;
+    bool has_check = false;
+    const Ending ending = in_child(
+        [&](const Say& say) {
+            const Loaded own(file, options_);
+            reach::Check found = reach::check(own.settled);
+            tell(say, own, found, false);
+            start_answer();
+            mend::try_remedies(own.opened.plan, own.opened.lab, found,
+                               [] { return !is_time_short(); });
+            tell(say, own, found, true);
+        },
+        [&](std::string text) {
+            has_check = !has_check;
+            if (has_check) {
+                check = std::move(text);
+                return;
+            }
+            if (loaded == nullptr)
+                loaded = std::make_shared<const Loaded>(file, options_);
+            show({.loaded = loaded, .check = check, .page = std::move(text)});
+            if (is_newer())
+                throw Outdated();
+        });
+    if (ending.how != Ending::How::done)
+        throw NotAsked(ending.why);
 }
 
 void Live::watch() {

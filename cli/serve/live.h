@@ -15,7 +15,7 @@ namespace jackal::cli::serve {
 
 /// A plan that was read, and what is known of it. It never moves, as its parts refer to each other.
 struct Loaded {
-    explicit Loaded(const PlanOptions& options);
+    Loaded(const PlanText& text, const PlanOptions& options);
     Loaded(const Loaded&) = delete;
     Loaded& operator=(const Loaded&) = delete;
 
@@ -30,15 +30,15 @@ struct Shown {
     std::string problems;                 ///< why the file cannot be read now; empty if it can
     std::uint64_t reading = 0;            ///< one more with each time that the file is read
     std::shared_ptr<const Loaded> loaded; ///< the last that could be read; null if none ever could
-    std::shared_ptr<const reach::Check> check; ///< of that
+    std::string check;                    ///< of that, as JSON
     std::string page;
 };
 
 /// What is otherwise after a file was written or replaced; nothing if it is gone.
 using Stamp = std::optional<std::tuple<ino_t, off_t, time_t, long>>;
 
-/// Watches the plan file. Answers and readings come one after another, each with the time of an
-/// answer.
+/// Watches the plan file. What it says is worked out by a child process with the limits of an
+/// answer: a file that takes more is a problem, which is over when the file is good again.
 class Live {
   public:
     explicit Live(PlanOptions options);
@@ -49,19 +49,17 @@ class Live {
     std::shared_ptr<const Shown> now() const;
     /// As soon as there is something newer than `version`, or after ten seconds.
     std::shared_ptr<const Shown> after(std::uint64_t version) const;
-    /// Held while an answer is worked out.
-    std::mutex& turn() const { return turn_; }
 
   private:
     void watch();
     void read();
     void show(Shown shown);
+    void work_out(const PlanText& file);
     bool is_newer() const; ///< the file, than what was read last
 
     PlanOptions options_;
     Stamp seen_;
     std::uint64_t reading_ = 0;
-    mutable std::mutex turn_;
     mutable std::mutex shown_mutex_;
     mutable std::condition_variable changed_;
     std::shared_ptr<const Shown> shown_;

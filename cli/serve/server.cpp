@@ -27,6 +27,15 @@ std::string new_token() {
     return token;
 }
 
+std::string words_of_status(int status) {
+    switch (status) {
+    case 404: return "nothing is asked at that path; docs/api.md tells what can be";
+    case 413: return "the request is too large";
+    case 414: return "the path is too long";
+    default: return "the request cannot be read";
+    }
+}
+
 void refuse_with(Response& response, int status, const std::string& why) {
     response.status = status;
     response.set_content(json{{"error", why}}.dump() + "\n", json_type);
@@ -98,8 +107,8 @@ struct Mended {
 
 Mended mended(const Loaded& loaded) {
     Mended made;
-    made.outcome = mend::make_healthy(loaded.opened.plan, {.threads = threads()},
-                                      [] { return !is_time_short(); });
+    made.outcome = mend::search(loaded.opened.plan, {}, {.threads = threads()},
+                                [] { return !is_time_short(); });
     plan::Writing written = plan::write(loaded.file.text, made.outcome.edits());
     if (!written.text)
         throw NotAsked("the changes cannot be written into the file");
@@ -112,10 +121,28 @@ Mended mended(const Loaded& loaded) {
 } // namespace
 
 Server::Server(Live& live, int port) : live_(live), token_(new_token()) {
-    server_.new_task_queue = [] { return new httplib::ThreadPool(8); };
+    // Each connection has a thread while it lasts; there may be many, that wait or are slow.
+    server_.new_task_queue = [] { return new httplib::ThreadPool(64); };
     server_.set_payload_max_length(1 << 16);
     server_.set_tcp_nodelay(true);
+    server_.set_keep_alive_timeout(2); // seconds
+    server_.set_read_timeout(2);
+    server_.set_error_handler([](const Request&, Response& response) {
+        if (response.body.empty())
+            refuse_with(response, response.status, words_of_status(response.status));
+    });
+    server_.set_exception_handler(
+        [](const Request&, Response& response, std::exception_ptr thrown) {
+            try {
+                std::rethrow_exception(thrown);
+            } catch (const std::exception& e) {
+                refuse_with(response, 500, e.what());
+            }
+        });
     server_.set_pre_routing_handler([this](const Request& request, Response& response) {
+        // All is sent whole (RFC 9110 section 14.2 lets ranges be ignored): many ranges of one
+        // page would be as many pages.
+        const_cast<Request&>(request).ranges.clear();
         response.set_header("Cache-Control", "no-store");
         response.set_header("X-Content-Type-Options", "nosniff");
         response.set_header("Referrer-Policy", "no-referrer");
@@ -155,7 +182,8 @@ bool Server::is_welcome(const Request& request) const {
     unsigned differs = 0; // all of it is looked at, so that time tells nothing
     for (std::size_t i = 0; i < wanted.size(); ++i)
         differs |= static_cast<unsigned>(wanted[i] ^ request.path[i]);
-    return differs == 0 && is_here(request.get_header_value("Host"));
+    return differs == 0 && request.get_header_value_count("Host") == 1
+           && is_here(request.get_header_value("Host"));
 }
 
 void Server::add_page() {
@@ -169,7 +197,7 @@ void Server::add_page() {
     server_.Get("/" + token_ + "/version", [this](const Request& request, Response& response) {
         std::string known = request.get_param_value("after");
         std::uint64_t version = std::strtoull(known.c_str(), nullptr, 10);
-        auto shown = live_.after(version);
+        const auto shown = live_.after(version);
         response.set_content(json{{"version", shown->version},
                                   {"reading", shown->reading},
                                   {"problems", shown->problems}}
@@ -179,23 +207,37 @@ void Server::add_page() {
     });
 }
 
+// What work in a process of its own says, so that a question can take no more than its own time and
+// memory; if it does not come to its end, the response says why.
+std::optional<std::vector<std::string>>
+Server::texts_of(Response& response, int status_if_thrown,
+                 const std::function<void(const Say&)>& work) {
+    std::vector<std::string> texts;
+    turns_.acquire();
+    Ending ending;
+    try {
+        ending = in_child(work, [&](std::string text) { texts.push_back(std::move(text)); });
+    } catch (const std::exception& e) {
+        ending = {Ending::How::stopped, e.what()};
+    }
+    turns_.release();
+    if (ending.how == Ending::How::done)
+        return texts;
+    refuse_with(response, ending.how == Ending::How::thrown ? status_if_thrown : 503, ending.why);
+    return std::nullopt;
+}
+
 // What a question answers, in JSON; its errors as JSON, too.
 void Server::answer(const std::string& path, Answer work) {
-    server_.Get("/" + token_ + "/api/" + path,
-                [this, work](const Request& request, Response& response) {
-                    auto shown = live_.now();
-                    if (!shown->loaded) {
-                        refuse_with(response, 503, shown->problems);
-                        return;
-                    }
-                    std::lock_guard lock(live_.turn());
-                    start_answer();
-                    try {
-                        response.set_content(work(*shown, request), json_type);
-                    } catch (const std::exception& e) {
-                        refuse_with(response, 400, e.what());
-                    }
-                });
+    server_.Get(
+        "/" + token_ + "/api/" + path, [this, work](const Request& request, Response& response) {
+            const auto shown = live_.now();
+            if (!shown->loaded)
+                return refuse_with(response, 503, shown->problems);
+            if (auto texts =
+                    texts_of(response, 400, [&](const Say& say) { say(work(*shown, request)); }))
+                response.set_content(texts->front(), json_type);
+        });
 }
 
 void Server::add_questions() {
@@ -227,10 +269,7 @@ void Server::add_questions() {
         return exports::trace_json(loaded.opened.plan, settled,
                                    probe::trace(settled, question_of(loaded, request)), nullptr);
     });
-    answer("check", [](const Shown& shown, const Request&) {
-        const Opened& opened = shown.loaded->opened;
-        return exports::check_json(opened.plan, opened.lab, *shown.check);
-    });
+    answer("check", [](const Shown& shown, const Request&) { return shown.check; });
     answer("verify", [](const Shown& shown, const Request& request) {
         const Loaded& loaded = *shown.loaded;
         routing::Settled settled = settled_of(loaded, request);
@@ -259,18 +298,23 @@ void Server::add_mending() {
             refuse_with(response, 409, "the plan cannot be read as it stands");
             return;
         }
-        std::lock_guard lock(live_.turn());
-        start_answer();
+        const Loaded& loaded = *shown->loaded;
+        const auto texts = texts_of(response, 409, [&](const Say& say) {
+            const Mended made = mended(loaded);
+            say(made.difference);
+            say(made.text);
+            say(exports::mend_json(loaded.opened.plan, made.outcome, made.difference, true));
+        });
+        if (!texts)
+            return;
+        if (texts->at(0).empty())
+            return refuse_with(response, 409, "nothing is to be mended");
+        if (texts->at(0) != request.body)
+            return refuse_with(response, 409,
+                               "the plan has changed since that difference was made");
         try {
-            Mended made = mended(*shown->loaded);
-            if (made.difference != request.body) {
-                refuse_with(response, 409, "the plan has changed since that difference was made");
-                return;
-            }
-            rewrite_whole(shown->loaded->file.source, shown->loaded->file.text, made.text);
-            response.set_content(
-                exports::mend_json(shown->loaded->opened.plan, made.outcome, made.difference, true),
-                json_type);
+            rewrite_whole(loaded.file.source, loaded.file.text, texts->at(1));
+            response.set_content(texts->at(2), json_type);
         } catch (const std::exception& e) {
             refuse_with(response, 409, e.what());
         }

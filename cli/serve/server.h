@@ -1,9 +1,13 @@
 // The page over HTTP, on this computer alone.
 #pragma once
 
+#include "child.h"
 #include "serve/live.h"
 
+#include <functional>
 #include <httplib.h>
+#include <optional>
+#include <semaphore>
 
 namespace jackal::cli::serve {
 
@@ -24,6 +28,9 @@ class Server {
 
     bool is_welcome(const httplib::Request& request) const;
     void answer(const std::string& path, Answer work);
+    std::optional<std::vector<std::string>> texts_of(httplib::Response& response,
+                                                     int status_if_thrown,
+                                                     const std::function<void(const Say&)>& work);
     void add_page();
     void add_questions();
     void add_mending();
@@ -32,6 +39,7 @@ class Server {
     httplib::Server server_;
     std::string token_;
     int port_ = 0;
+    std::counting_semaphore<> turns_{4}; ///< answers that are worked out at a time
 };
 
 } // namespace jackal::cli::serve

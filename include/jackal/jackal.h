@@ -48,6 +48,7 @@
 #include "jackal/packet/tunnel.h"
 #include "jackal/packet/walk.h"
 #include "jackal/plan/complete.h"
+#include "jackal/plan/difference.h"
 #include "jackal/plan/edit.h"
 #include "jackal/plan/read.h"
 #include "jackal/plan/rewrite.h"

@@ -181,7 +181,7 @@ std::vector<plan::Edit> edits_of(const View& view, const reach::Check& check, co
     const mend::Limits limits{.threads = threads};
     const mend::Outcome outcome = action.sort == Action::Sort::line
                                       ? mend::search(*view.plan(), goals, limits, goes_on)
-                                      : mend::make_healthy(*view.plan(), limits, goes_on);
+                                      : mend::search(*view.plan(), {}, limits, goes_on);
     if (!outcome.is_healthy())
         throw std::runtime_error(fmt::format("no change was found that mends it; in the way is: {}",
                                              outcome.left.front().message));

@@ -195,6 +195,9 @@ std::string check_json(const plan::Plan& plan, const Lab& lab, const reach::Chec
             names.push_back(lab.sites[site].name);
         islands.push_back(names);
     }
+    json joined = json::array();
+    for (const auto& [one, other] : check.joined)
+        joined.push_back({lab.sites[one].name, lab.sites[other].name});
     return text({{"lab", lab.name},
                  {"plan", lab.source},
                  {"pairs", check.pairs},
@@ -207,6 +210,7 @@ std::string check_json(const plan::Plan& plan, const Lab& lab, const reach::Chec
                  {"expectations", check.verdicts.size()},
                  {"expectations_met", check.expectations_met()},
                  {"islands", islands},
+                 {"joined", joined},
                  {"findings", rows}});
 }
 
@@ -509,6 +513,7 @@ std::string compare_json(const Lab& before, const Lab& after, const reach::Compa
     return text({{"before", before.source},
                  {"after", after.source},
                  {"same", comparison.is_same()},
+                 {"entries", comparison.entries},
                  {"changes", changes},
                  {"reach", reach_changes(comparison.reach)},
                  {"expectations", expectation_changes(comparison.expectations)},
@@ -547,10 +552,14 @@ std::string mend_json(const plan::Plan& plan, const mend::Outcome& outcome,
     json rows = json::array();
     plan::Plan current = plan;
     for (const mend::Change& change : outcome.changes) {
+        json against = json::array();
+        for (const mend::Decision& decision : change.against)
+            against.push_back({{"says", decision.words}, {"at", place(decision.at)}});
         rows.push_back({{"cause", plan::slug(change.cause)},
                         {"explanation", change.reason},
                         {"at", place(change.at)},
-                        {"changes", changes(current, change.edits)}});
+                        {"changes", changes(current, change.edits)},
+                        {"against", against}});
         current = plan::apply(std::move(current), change.edits);
     }
     auto obstacles = [](const std::vector<mend::Obstacle>& list) {
@@ -569,6 +578,7 @@ std::string mend_json(const plan::Plan& plan, const mend::Outcome& outcome,
                  {"changes", rows},
                  {"left", obstacles(outcome.left)},
                  {"brought", obstacles(outcome.brought)},
+                 {"proposed", outcome.proposed},
                  {"tried", outcome.tried},
                  {"difference", difference},
                  {"written", written}});

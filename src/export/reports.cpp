@@ -179,6 +179,9 @@ std::string comparison_markdown(const lab::Lab& before, const lab::Lab& after,
     for (const reach::Change& change : comparison.changes)
         changes.push_back({std::string(reach::to_string(change.aspect)), change.what, change.before,
                            change.after});
+    std::vector<std::vector<std::string>> entries;
+    for (const std::string& entry : comparison.entries)
+        entries.push_back({"`" + entry + "`"});
     std::string text = fmt::format("## {} to {}\n\n", before.source, after.source);
     if (comparison.is_same())
         return text + "Nothing differs.\n";
@@ -189,7 +192,8 @@ std::string comparison_markdown(const lab::Lab& before, const lab::Lab& after,
     return text + section("Reach", {"from", "to", "lost", "gained", "why"}, reach)
            + section("Expectations", {"expectation", "before", "after", "why"}, expectations)
            + section("Findings", {"", "severity", "finding", "what"}, findings)
-           + section("What moves", {"", "what", "before", "after"}, changes);
+           + section("What moves", {"", "what", "before", "after"}, changes)
+           + section("Entries that differ", {"entry"}, entries);
 }
 
 } // namespace jackal::exports

@@ -1,5 +1,6 @@
 #include "mend/candidates.h"
 
+#include "jackal/lab/peering.h"
 #include "jackal/lab/place.h"
 #include "jackal/plan/validate.h"
 
@@ -57,6 +58,73 @@ struct Weight {
     }
 };
 
+// What of the plan that was written on purpose a change takes back.
+struct Against {
+    const plan::Plan& plan;
+
+    using Answer = std::optional<Decision>;
+    static Answer down(bool up, plan::Mark at) {
+        return up ? Answer() : Decision{"state: down", at};
+    }
+
+    Answer operator()(const plan::SetMachineUp& e) const {
+        const Machine* machine = plan.machine(e.machine);
+        return machine == nullptr ? Answer() : down(machine->up, machine->at);
+    }
+    Answer operator()(const plan::SetNicUp& e) const {
+        const Machine* machine = plan.machine(e.machine);
+        return machine == nullptr || e.nic >= machine->nics.size()
+                   ? Answer()
+                   : down(machine->nics[e.nic].up, machine->nics[e.nic].at);
+    }
+    Answer operator()(const plan::SetLinkUp& e) const {
+        return down(plan.links.at(e.link).up, plan.links[e.link].at);
+    }
+    Answer operator()(const plan::SetPeeringUp& e) const {
+        return down(plan.peerings.at(e.peering).up, plan.peerings[e.peering].at);
+    }
+    Answer operator()(const plan::SetCableUp& e) const {
+        return down(plan.cables.at(e.cable).up, plan.cables[e.cable].at);
+    }
+    Answer operator()(const plan::SetPortUp& e) const {
+        const plan::SwitchPort* port = plan.port(e.port);
+        return port == nullptr ? Answer() : down(port->up, port->at);
+    }
+    Answer operator()(const plan::SetSwitchUp& e) const {
+        for (const plan::Switch& entry : plan.switches)
+            if (entry.name == e.name)
+                return down(entry.up, entry.at);
+        return {};
+    }
+    Answer operator()(const plan::SetForwards& e) const {
+        const Machine* machine = plan.machine(e.machine);
+        if (machine == nullptr || !machine->forwards || *machine->forwards == e.to)
+            return {};
+        return Decision{fmt::format("forwards: {}", !e.to), machine->at};
+    }
+    Answer operator()(const plan::SetMachineGateway& e) const {
+        const Machine* machine = plan.machine(e.machine);
+        if (machine == nullptr || !machine->gateway
+            || machine->gateway->kind != plan::MachineGateway::Kind::none)
+            return {};
+        return Decision{"gateway: none", machine->at};
+    }
+    template <class Other>
+    Answer operator()(const Other&) const {
+        return {};
+    }
+};
+
+std::vector<Decision> decisions_against(const std::vector<Edit>& edits, const plan::Plan& plan) {
+    std::vector<Decision> all;
+    for (const Edit& edit : edits)
+        edit.visit([&](const auto& change) {
+            if (auto decision = Against{plan}(change))
+                all.push_back(std::move(*decision));
+        });
+    return all;
+}
+
 // The same edit of another machine of its entry.
 template <class T>
 std::optional<Edit> of_machine(const T& edit, const std::string& name) {
@@ -87,8 +155,11 @@ class Collector {
         for (const auto* list : {&state_.failing(), &state_.harm()})
             for (const Failing& failing : *list)
                 add(failing, failing.remedy.edits);
-        for (const Failing& failing : state_.failing())
+        for (const Failing& failing : state_.failing()) {
             add_room(failing);
+            add_wider_rules(failing);
+            add_peering(failing);
+        }
         if (reach >= Reach::switches && !state_.failing().empty())
             add_switched_off(state_.failing().front());
         if (reach >= Reach::alternatives) {
@@ -99,9 +170,6 @@ class Collector {
             if (!state_.failing().empty())
                 add_speaking(state_.failing().front());
         }
-        if (reach == Reach::anywhere)
-            for (const Failing& failing : state_.failing())
-                add_moves(failing);
         std::ranges::stable_sort(all_, {}, &Candidate::disturbance);
         return std::move(all_);
     }
@@ -111,6 +179,7 @@ class Collector {
     bool offer(Change change, int disturbance) {
         if (!keys_.insert(key_of(change.edits, plan_)).second)
             return false;
+        change.against = decisions_against(change.edits, plan_);
         all_.push_back({std::move(change), disturbance});
         return true;
     }
@@ -125,8 +194,12 @@ class Collector {
         int weight = 0;
         for (const Edit& edit : edits)
             weight += disturbance(edit, plan_);
-        if (offer({edits, failing.cause, failing.message, failing.at,
-                   moves_subnet ? 1 : edits.size()},
+        if (offer({edits,
+                   failing.cause,
+                   failing.message,
+                   failing.at,
+                   moves_subnet ? 1 : edits.size(),
+                   {}},
                   weight))
             add_of_all_clones(failing, edits);
     }
@@ -148,7 +221,7 @@ class Collector {
                         of_all.push_back(std::move(*same));
                 });
         if (of_all.size() > 1)
-            offer({std::move(of_all), failing.cause, failing.message, failing.at, 1},
+            offer({std::move(of_all), failing.cause, failing.message, failing.at, 1, {}},
                   disturbance(edits.front(), plan_));
     }
 
@@ -157,6 +230,57 @@ class Collector {
             if (seen_.insert(name).second)
                 if (const Machine* machine = plan_.machine(name))
                     add_about(failing, *machine);
+    }
+
+    // One rule for the subnets of an expectation, instead of one for each pair; or the rule that
+    // denies is one too many.
+    void add_wider_rules(const Failing& failing) {
+        for (const Edit& edit : failing.remedy.edits) {
+            const auto* one = edit.as<plan::AddFilterRule>();
+            if (one == nullptr)
+                continue;
+            plan::AddFilterRule wide = *one;
+            bool is_wider = false;
+            for (auto* ends : {&wide.rule.from, &wide.rule.to})
+                for (plan::Placed<plan::Ends>& end : *ends)
+                    for (const std::string& group : failing.groups)
+                        if (stands_on(end.value, group)) {
+                            end.value = group;
+                            is_wider = true;
+                            break;
+                        }
+            if (is_wider)
+                add(failing, std::move(wide));
+            for (const plan::Filter& filter : plan_.filters)
+                if (filter.name == one->filter && one->position < filter.rules.size()
+                    && !filter.rules[one->position].allows)
+                    add(failing, plan::RemoveFilterRule{one->filter, one->position});
+        }
+    }
+
+    bool stands_on(const plan::Ends& end, const std::string& subnet) const {
+        const auto* name = std::get_if<std::string>(&end);
+        const Machine* machine = name == nullptr ? nullptr : plan_.machine(*name);
+        return machine != nullptr && std::ranges::any_of(machine->nics, [&](const plan::Nic& nic) {
+                   return nic.subnet.value == subnet;
+               });
+    }
+
+    // The sites of the two ends as peers, before others pass on what they send each other.
+    void add_peering(const Failing& failing) {
+        if (failing.ends.size() != 2)
+            return;
+        lab::SiteId sites[2];
+        for (int i : {0, 1})
+            if (auto machine = lab_.machine(failing.ends[i]))
+                sites[i] = lab_.site_of(*machine);
+        auto is_site = [&](lab::SiteId id) { return id && !lab_.sites[id].outside; };
+        const bool has_one = std::ranges::any_of(lab_.peerings, [&](const lab::Peering& peering) {
+            return peering.side_of(sites[0]) >= 0 && peering.side_of(sites[1]) >= 0;
+        });
+        if (is_site(sites[0]) && is_site(sites[1]) && sites[0] != sites[1] && !has_one)
+            if (auto peering = lab::new_peering(lab_, sites[0], sites[1]))
+                add(failing, *peering);
     }
 
     void add_room(const Failing& failing) {
@@ -244,28 +368,6 @@ class Collector {
         return entries;
     }
 
-    // Any machine on to a subnet that an expectation names, and a machine that it is about on to
-    // any.
-    void add_moves(const Failing& failing) {
-        if (failing.cause == plan::Cause::filter_denies)
-            return; // nobody is moved past what is there to stop him
-        for (const Machine& machine : plan_.machines) {
-            const bool is_met = std::ranges::count(failing.machines, machine.name) != 0;
-            for (std::size_t i = 0; i < machine.nics.size(); ++i)
-                for (const plan::Subnet& subnet : plan_.subnets)
-                    if (subnet.name != machine.nics[i].subnet.value
-                        && is_site_of(machine.nics[i], subnet)
-                        && (is_met || std::ranges::count(failing.subnets, subnet.name) != 0))
-                        add(failing, plan::SetNicSubnet{machine.name, i, subnet.name});
-        }
-    }
-
-    // Nobody is moved to another island, either.
-    bool is_site_of(const plan::Nic& nic, const plan::Subnet& subnet) const {
-        const plan::Subnet* own = plan_.subnet(nic.subnet.value);
-        return own != nullptr && own->site == subnet.site;
-    }
-
     // Explicitly down or told not to forward: what a builder forgets first.
     void add_switched_off(const Failing& failing) {
         constexpr std::size_t most = 40;
@@ -339,6 +441,8 @@ class Collector {
             const net::Address address = given.value.address;
             if (given.value.length)
                 add(failing, plan::SetNicAddress{machine.name, i, address, address});
+            if (is_at_home(nic, address))
+                continue;
             add(failing, plan::SetNicAddress{machine.name, i, address, std::nullopt});
             for (lab::SubnetId id : lab_.subnets.ids()) {
                 const lab::Subnet& subnet = lab_.subnets[id];
@@ -356,6 +460,20 @@ class Collector {
             add(failing, plan::SetNicMtu{machine.name, i, 1500});
     }
 
+    // True if the address lies in the range of the NIC's subnet: then neither is moved.
+    bool is_at_home(const plan::Nic& nic, const net::Address& address) const {
+        auto id = lab_.subnet(nic.subnet.value);
+        if (!id)
+            return false;
+        const auto& prefix = lab_.segments[lab_.subnets[*id].segment].prefix[address.family()];
+        return prefix && prefix->contains(address);
+    }
+    bool is_at_home(const plan::Nic& nic) const {
+        return std::ranges::any_of(nic.address.given, [&](const auto& given) {
+            return is_at_home(nic, given.value.address);
+        });
+    }
+
     // Two NICs whose addresses each belong on the other's subnet, or that are in the wrong order.
     void add_swaps(const Failing& failing, const Machine& machine) {
         constexpr std::size_t most_nics = 4;
@@ -363,6 +481,7 @@ class Collector {
             for (std::size_t b = a + 1; b < std::min(machine.nics.size(), most_nics); ++b)
                 if (machine.nics[a].subnet.value != machine.nics[b].subnet.value
                     && !machine.nics[a].has_way_out() && !machine.nics[b].has_way_out()
+                    && !is_at_home(machine.nics[a]) && !is_at_home(machine.nics[b])
                     && (!machine.nics[a].address.given.empty()
                         || !machine.nics[b].address.given.empty()))
                     add(failing,

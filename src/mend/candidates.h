@@ -12,7 +12,6 @@ enum class Reach : std::uint8_t {
     remedies,     ///< what findings and diagnoses propose
     switches,     ///< what is switched off, too
     alternatives, ///< to all that, at the machines that it is about
-    anywhere,     ///< moves of other machines, too
 };
 
 /// A change to try, and how much it disturbs.

@@ -45,13 +45,13 @@ class Trial {
         findings = findings.first(std::min(findings.size(), left_));
         for (Finding& finding : findings)
             after_.push_back(finding.remedy.edits.empty() ? nullptr : mend(finding));
-        std::vector<std::string> tried;
+        std::vector<std::string> keys;
         for (const Finding& finding : findings)
-            tried.push_back(key_of(finding.remedy.edits, plan_));
+            keys.push_back(key_of(finding.remedy.edits, plan_));
         lab::part_proposals(lab_, check_.findings);
-        for (std::size_t i = 0; i < tried.size(); ++i)
-            if (tried[i] != key_of(findings[i].remedy.edits, plan_))
-                after_[i] = try_again(findings[i]);
+        for (std::size_t i = 0; i < keys.size(); ++i)
+            if (keys[i] != key_of(findings[i].remedy.edits, plan_))
+                after_[i] = tried(findings[i]);
         sort_by_consequence();
     }
 
@@ -76,8 +76,12 @@ class Trial {
         return goals;
     }
 
-    // What becomes of the plan with the changes that mend the finding; null if there are none.
+    // What becomes of the plan with the changes that mend the finding; null if there are none. What
+    // is proposed for many pairs is tried as it is, then sets are searched for.
     std::shared_ptr<const State> mend(Finding& finding) {
+        if (!finding.from.empty())
+            if (auto state = tried(finding))
+                return state;
         std::size_t labs = 0;
         const Goals goals = goals_of(finding);
         Found found = search_from(plan_, settled_, State::of_check(settled_, check_, goals), goals,
@@ -85,7 +89,8 @@ class Trial {
                                   [&] { return ++labs < limits::mending_labs && goes_on(); });
         if (found.outcome.is_healthy() && !found.outcome.changes.empty()) {
             finding.remedy.edits = found.outcome.edits();
-            finding.remedy.proof = Proof::mends;
+            const bool is_gone = !found.state->as_before().places.contains(key_at(finding));
+            finding.remedy.proof = is_gone ? Proof::mends : Proof::more_is_needed;
             return found.state;
         }
         if (labs != 0)
@@ -93,8 +98,8 @@ class Trial {
         return nullptr;
     }
 
-    // Once more, after the remedy was changed so that it proposes nothing that another does.
-    std::shared_ptr<const State> try_again(Finding& finding) {
+    // Null if what is proposed does not do, or nothing may be tried any more.
+    std::shared_ptr<const State> tried(Finding& finding) {
         finding.remedy.proof = Proof::untried;
         if (!goes_on())
             return nullptr;
@@ -102,7 +107,8 @@ class Trial {
         Before before = State::of_check(settled_, check_, goals)->as_before();
         before.settled = &settled_;
         auto state = State::of(plan::apply(plan_, finding.remedy.edits), goals, &before);
-        const bool mends = state != nullptr && state->failing().empty() && state->harm().empty();
+        const bool mends = state != nullptr && state->failing().empty() && state->harm().empty()
+                           && !state->as_before().places.contains(key_at(finding));
         finding.remedy.proof = mends ? Proof::mends : Proof::more_is_needed;
         return mends ? state : nullptr;
     }

@@ -31,6 +31,7 @@ struct Node {
     std::vector<Change> changes;
     std::set<std::string> keys; // of the changes, each as the plan stood before it
     std::size_t count = 0;      // as a builder counts
+    std::size_t decisions = 0;  // of the plan that they go against
     int disturbance = 0;
     std::shared_ptr<const State> state;
 
@@ -46,8 +47,13 @@ struct Node {
         return std::ranges::any_of(
             state->harm(), [&](const Failing& failing) { return strict || !failing.is_warning; });
     }
-    // Of sets that do: fewer changes, then fewer findings of any sort, then less disturbance.
-    auto cost() const { return std::tuple(count, state->findings(), disturbance); }
+    // Of sets that do: fewer changes, where one against a decision counts twice; then, of what is
+    // to get replies, fewer answers that nobody asked for; fewer findings of any sort, and less
+    // disturbance.
+    auto cost(bool spares_reach) const {
+        return std::tuple(count + decisions, spares_reach ? state->answered() : 0,
+                          state->findings(), disturbance);
+    }
 };
 
 class Search {
@@ -59,6 +65,7 @@ class Search {
     Found run(const routing::Settled& settled, std::shared_ptr<const State> state) {
         before_ = state->as_before();
         before_.settled = &settled;
+        root_ = state;
         Node root;
         root.state = std::move(state);
         if (is_healthy(root)) {
@@ -66,16 +73,11 @@ class Search {
             return {std::move(outcome_), root.state};
         }
         furthest_ = root;
-        // Warnings may be meant: they are not worth a move of anything. Nor is a single question.
+        // Warnings may be meant: they are not worth a move of anything.
         const bool is_broken = std::ranges::any_of(
             root.state->failing(), [](const Failing& failing) { return !failing.is_warning; });
-        furthest_reach_ = !is_broken                 ? Reach::switches
-                          : goals_.questions.empty() ? Reach::anywhere
-                                                     : Reach::alternatives;
-        if (goals_.questions.empty())
-            look_far(root);
-        else
-            look_near(root);
+        furthest_reach_ = is_broken ? Reach::alternatives : Reach::switches;
+        look_near(root);
         if (best_ && limits_.is_quick)
             improve_a_little(root);
         else if (best_)
@@ -92,18 +94,12 @@ class Search {
         Reach reach;
         std::size_t width;
     };
-    static constexpr Pass passes[] = {{Reach::remedies, 1},     {Reach::switches, 2},
-                                      {Reach::alternatives, 1}, {Reach::anywhere, 1},
-                                      {Reach::alternatives, 4}, {Reach::anywhere, 4}};
+    static constexpr Pass passes[] = {{Reach::remedies, 1},
+                                      {Reach::switches, 2},
+                                      {Reach::alternatives, 1},
+                                      {Reach::alternatives, 4}};
 
-    // However far it has to go, a set that brings no warning is better than one that does.
-    void look_far(const Node& root) {
-        for (bool strict : {true, false})
-            for (const Pass& pass : passes)
-                look_once(root, pass, strict);
-    }
-
-    // Of a single question what lies near is better.
+    // What lies near is better, even if it shows a warning that was hidden.
     void look_near(const Node& root) {
         for (const Pass& pass : passes)
             for (bool strict : {true, false})
@@ -115,6 +111,10 @@ class Search {
             return;
         strict_ = strict;
         look(root, pass.reach, pass.width);
+    }
+
+    auto cost_of(const Node& node) const {
+        return node.cost(goals_.expectations && !before_.unmet.empty());
     }
 
     bool is_healthy(const Node& node) {
@@ -176,11 +176,14 @@ class Search {
         for (Candidate& candidate : candidates(plan, lab, *node.state, reach)) {
             Node child;
             child.keys = node.keys;
-            if (!child.keys.insert(key_of(candidate.change.edits, plan)).second)
+            const std::string key = key_of(candidate.change.edits, plan);
+            proposed_.insert(key);
+            if (!child.keys.insert(key).second)
                 continue;
             child.count = node.count + candidate.change.count;
             if (child.count > most_)
                 continue;
+            child.decisions = node.decisions + (candidate.change.against.empty() ? 0 : 1);
             child.disturbance = node.disturbance + candidate.disturbance;
             child.changes = node.changes;
             child.changes.push_back(std::move(candidate.change));
@@ -229,18 +232,15 @@ class Search {
         const bool is_step = node.state->harm().empty() && !node.state->failing().empty();
         if (node.rank() < furthest_.rank() && (is_answer || is_step))
             furthest_ = node;
-        if (is_answer && (!best_ || node.cost() < best_->cost()))
+        if (is_answer && (!best_ || cost_of(node) < cost_of(*best_)))
             best_ = node;
     }
 
-    // Looks for sets of fewer changes, from near to far, and then for others of as many.
+    // Looks for sets of fewer changes, and then for others of as many.
     void improve(const Node& root) {
         for (bool found = true; found && best_->count > 1;) {
             found = false;
-            for (auto [reach, width] :
-                 {std::pair(Reach::alternatives, 4), std::pair(Reach::anywhere, 1),
-                  std::pair(Reach::anywhere, 4)})
-                found = found || is_beaten(root, reach, width, best_->count - 1);
+            found = is_beaten(root, Reach::alternatives, 4, best_->count - 1);
         }
         is_beaten(root, Reach::alternatives, 6, best_->count);
         most_ = best_->count;
@@ -262,7 +262,7 @@ class Search {
         best_.reset();
         most_ = most;
         look(root, reach, static_cast<std::size_t>(width));
-        if (best_ && best_->cost() < known.cost())
+        if (best_ && cost_of(*best_) < cost_of(known))
             return true;
         best_ = std::move(known);
         return false;
@@ -310,6 +310,7 @@ class Search {
                 return std::nullopt;
             }
             fewer.count += change.count;
+            fewer.decisions += change.against.empty() ? 0 : 1;
             fewer.changes.push_back(change);
         }
         fewer.state = State::of(plan, goals_, &before_);
@@ -363,28 +364,92 @@ class Search {
         return true;
     }
 
-    // Says of each change what it was made for, those first that are somebody's remedy as the plan
-    // stands: what a builder would do first. The changes stay as they are if that came to something
-    // else.
+    // Puts those first that are somebody's remedy as the plan stands, what a builder would do
+    // first, and says of each what of the plan as it is it mends. The changes stay as they are if
+    // that came to something else.
     void put_in_order(Node& node) {
+        if (node.changes.empty())
+            return;
         std::vector<Change> changes = node.changes;
         const bool can_move = std::ranges::none_of(changes, [](const Change& change) {
             return std::ranges::any_of(change.edits, depends_on_order);
         });
+        std::vector<std::shared_ptr<const State>> states{root_};
+        std::vector<const Failing*> proposers; // of each change, as the plan stood then
         plan::Plan plan = plan_;
         try {
             for (auto next = changes.begin(); next != changes.end(); ++next) {
-                if (auto state = State::of(plan, goals_, &before_))
-                    choose(*state, plan, next, can_move ? changes.end() : next + 1);
+                if (states.back() != nullptr && can_move)
+                    choose(*states.back(), plan, next, changes.end());
+                proposers.push_back(proposer_of(*next, states.back(), plan));
                 plan = plan::apply(std::move(plan), next->edits);
+                states.push_back(next + 1 == changes.end() && changes.size() == 1
+                                     ? node.state
+                                     : State::of(plan, goals_, &before_));
             }
         } catch (const std::out_of_range&) { // one that another has to come before
             return;
         }
-        auto state = State::of(plan, goals_, &before_);
-        if (state != nullptr && state->failing().size() == node.state->failing().size()
-            && state->harm().size() == node.state->harm().size())
-            node.changes = std::move(changes);
+        const auto& last = states.back();
+        if (last == nullptr || last->failing().size() != node.state->failing().size()
+            || last->harm().size() != node.state->harm().size())
+            return;
+        for (std::size_t i = 0; i < changes.size(); ++i)
+            give_reason(changes[i], proposers[i], states, i + 1);
+        node.changes = std::move(changes);
+    }
+
+    // What fails from the start and has the change for its remedy now; or null.
+    const Failing* proposer_of(const Change& change, const std::shared_ptr<const State>& state,
+                               const plan::Plan& plan) const {
+        const std::string own = key_of(change.edits, plan);
+        for (const State* one : {root_.get(), state.get()})
+            for (std::size_t i = 0; one != nullptr && i < one->failing().size(); ++i) {
+                const Failing& failing = one->failing()[i];
+                const bool was_there =
+                    one == root_.get()
+                    || std::ranges::any_of(root_->failing(), [&](const Failing& other) {
+                           return other.key == failing.key && other.is_asked && failing.is_asked;
+                       });
+                if (was_there && !failing.remedy.edits.empty()
+                    && same_key(failing.remedy.edits, one == root_.get() ? plan_ : plan, own))
+                    return &failing;
+            }
+        return nullptr;
+    }
+    static bool same_key(const std::vector<plan::Edit>& edits, const plan::Plan& plan,
+                         const std::string& key) {
+        try {
+            return key_of(edits, plan) == key;
+        } catch (const std::out_of_range&) { // of something that another change made
+            return false;
+        }
+    }
+
+    // That; else the first that fails from the start and no more with the change, or with one after
+    // it, which it takes part in.
+    void give_reason(Change& change, const Failing* proposer,
+                     const std::vector<std::shared_ptr<const State>>& states,
+                     std::size_t number) const {
+        auto give = [&](const Failing& failing) {
+            change.cause = failing.cause;
+            change.reason = failing.message;
+            change.at = failing.at;
+        };
+        if (proposer != nullptr)
+            return give(*proposer);
+        for (std::size_t i = number; i < states.size(); ++i)
+            for (const Failing& failing : root_->failing()) {
+                auto fails = [&](const std::shared_ptr<const State>& state) {
+                    return state == nullptr
+                           || std::ranges::any_of(state->failing(), [&](const Failing& other) {
+                                  return other.key == failing.key && other.at == failing.at;
+                              });
+                };
+                if (!fails(states[i - 1]) || fails(states[i]))
+                    continue;
+                return give(failing);
+            }
     }
 
     // Puts the change that is a remedy in that state, if there is one, in front of the others.
@@ -395,9 +460,6 @@ class Search {
             for (auto i = first; i != last && !wanted.empty(); ++i) {
                 if (key_of(i->edits, plan) != wanted)
                     continue;
-                i->cause = failing.cause;
-                i->reason = failing.message;
-                i->at = failing.at;
                 std::rotate(first, i, i + 1);
                 return;
             }
@@ -415,16 +477,17 @@ class Search {
 
     void finish(bool is_smallest) {
         Node& node = best_ ? *best_ : furthest_;
+        outcome_.proposed = proposed_.size();
         put_in_order(node);
         outcome_.proof = !best_        ? Outcome::Proof::none
                          : is_smallest ? Outcome::Proof::smallest
                                        : Outcome::Proof::best_found;
         for (const Failing& failing : node.state->failing())
-            outcome_.left.push_back(
-                {failing.cause, failing.message, failing.remedy.advice, failing.at});
+            outcome_.left.push_back({failing.cause, failing.message, failing.remedy.advice,
+                                     failing.at, failing.is_warning});
         for (const Failing& failing : node.state->harm())
-            outcome_.brought.push_back(
-                {failing.cause, failing.message, failing.remedy.advice, failing.at});
+            outcome_.brought.push_back({failing.cause, failing.message, failing.remedy.advice,
+                                        failing.at, failing.is_warning});
         outcome_.changes = std::move(node.changes);
     }
 
@@ -433,10 +496,12 @@ class Search {
     const Limits& limits_;
     const std::function<bool()>& ask_;
     std::size_t most_; // changes in one set
-    Reach furthest_reach_ = Reach::anywhere;
+    Reach furthest_reach_ = Reach::alternatives;
     bool stopped_ = false;
     bool strict_ = true; // a new warning is harm, too
     Before before_;
+    std::shared_ptr<const State> root_; // of the plan as it is
+    std::set<std::string> proposed_;    // keys of changes
     std::map<std::shared_ptr<const State>, bool> takes_replies_;
     std::optional<Node> best_;
     Node furthest_; // without harm
@@ -465,19 +530,6 @@ Outcome search(const plan::Plan& plan, const Goals& goals, const Limits& limits,
         search_from(plan, settled, State::of(settled, goals, nullptr), goals, limits, goes_on)
             .outcome;
     ++outcome.tried;
-    return outcome;
-}
-
-Outcome make_healthy(const plan::Plan& plan, const Limits& limits,
-                     const std::function<bool()>& goes_on) {
-    Outcome outcome = search(plan, {}, limits, goes_on);
-    if (outcome.proof != Outcome::Proof::nothing_to_do)
-        return outcome;
-    outcome = search(plan, {.warnings = true}, limits, goes_on);
-    if (outcome.proof == Outcome::Proof::none)
-        outcome.proof =
-            outcome.changes.empty() ? Outcome::Proof::nothing_to_do : Outcome::Proof::best_found;
-    outcome.left.clear();
     return outcome;
 }
 

@@ -45,6 +45,13 @@ void add_met(std::vector<std::string>& machines, const lab::Lab& lab,
         add_machine(machines, lab.machines[answer.question.to.machine].name);
 }
 
+std::vector<std::string> ends_of(const lab::Lab& lab, const probe::PingAnswer& answer) {
+    std::vector<std::string> ends{lab.machines[answer.question.from.machine].name};
+    if (answer.question.to.machine)
+        ends.push_back(lab.machines[answer.question.to.machine].name);
+    return ends;
+}
+
 // The machines that the packets of a failed exchange come to; behind the far end those on the way
 // back.
 std::size_t progress_of(const probe::PingAnswer& answer) {
@@ -155,13 +162,15 @@ void State::take(const lab::Lab& lab, const reach::Verdict& verdict, const Goals
                     .at = wanted.at};
     for (const std::string* end : {&wanted.from.value, &wanted.to.value})
         if (lab.subnet(*end))
-            failing.subnets.push_back(*end);
+            failing.groups.push_back(*end);
     as_before_.unmet.insert(verdict.expectation);
     add_machine(failing.machines, wanted.from.value);
     if (verdict.answer && verdict.answer->diagnosis) {
         failing.cause = verdict.answer->diagnosis->cause;
         failing.remedy = verdict.answer->diagnosis->remedy;
         add_met(failing.machines, lab, *verdict.answer);
+        failing.ends = ends_of(lab, *verdict.answer);
+        failing.is_asked = true;
         progress_ += progress_of(*verdict.answer);
     }
     if (goals.expectations && is_asked(goals, failing, ""))
@@ -184,6 +193,8 @@ void State::take_questions(const routing::Settled& settled, const Goals& goals) 
             answer.diagnosis->cause, fmt::format("question {} {}", asked.from, asked.to),
             answer.diagnosis->explanation, answer.diagnosis->remedy, answer.diagnosis->at};
         add_met(failing.machines, lab, answer);
+        failing.ends = ends_of(lab, answer);
+        failing.is_asked = true;
         progress_ += progress_of(answer);
         failing_.push_back(std::move(failing));
     }

@@ -16,7 +16,9 @@ struct Failing {
     lab::Remedy remedy;
     plan::Mark at;
     std::vector<std::string> machines; ///< that it is about
-    std::vector<std::string> subnets;  ///< that an expectation names
+    std::vector<std::string> groups;   ///< subnets that an expectation names
+    std::vector<std::string> ends; ///< the machines of a question that fails: who asks, and whom
+    bool is_asked = false;         ///< an expectation or a question, and no finding
     bool is_warning = false;
 };
 

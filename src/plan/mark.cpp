@@ -55,6 +55,20 @@ std::string printable(std::string_view text) {
     return result;
 }
 
+std::string shell_word(std::string_view text) {
+    constexpr std::string_view plain =
+        "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_./:=@%+,-";
+    if (!text.empty() && text.find_first_not_of(plain) == text.npos)
+        return std::string(text);
+    std::string word = "'";
+    for (char c : text)
+        if (c == '\'')
+            word += "'\\''";
+        else
+            word += c;
+    return word + "'";
+}
+
 std::string to_string(Mark at, std::string_view file) {
     return at ? fmt::format("{}:{}:{}", printable(file), at.line, at.column) : printable(file);
 }

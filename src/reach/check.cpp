@@ -1,5 +1,6 @@
 #include "jackal/reach/check.h"
 
+#include "jackal/plan/validate.h"
 #include "jackal/routing/discord.h"
 
 #include "lab/mistakes/inspection.h"
@@ -22,13 +23,23 @@ using plan::Cause;
 
 namespace {
 
-// Pairs without a reply for one cause at one place; how many, and the first of them.
+// Pairs without a reply for one cause at one place; how many, and one of them: the first that an
+// expectation names, else the first.
 struct Gap {
     std::size_t pairs = 0;
     probe::Diagnosis first;
     std::string from;
     std::string to;
+    const plan::Expectation* expected = nullptr; // that runs into it
+    // All of them, if one rule of a filter may let them pass: who asks, and whom.
+    std::set<std::pair<lab::MachineId, lab::MachineId>> ends;
+    bool is_of_one_rule = true;
 };
+
+// The rule by which a filter would let a packet pass, or null.
+const plan::AddFilterRule* rule_of(const lab::Remedy& remedy) {
+    return remedy.edits.size() == 1 ? remedy.edits.front().as<plan::AddFilterRule>() : nullptr;
+}
 
 // What tells a machine from others on its segments, as far as packets go: its NICs, its routes and
 // its duties, but not its own addresses.
@@ -55,37 +66,53 @@ std::vector<std::uint64_t> traits(const Lab& lab, lab::MachineId id) {
 // Sites that reach each other.
 class Islands {
   public:
-    explicit Islands(const Lab& lab) : lab_(lab) {
-        for (lab::SiteId site : lab.sites.ids())
-            roots_.push_back(site.row);
+    explicit Islands(const Lab& lab)
+        : lab_(lab), count_(lab.sites.size()), reaches_(count_ * count_) {}
+
+    void join(lab::SiteId from, lab::SiteId to) {
+        if (from && to)
+            reaches_[from.row * count_ + to.row] = true;
     }
 
-    void join(lab::SiteId one, lab::SiteId other) {
-        if (one && other && !lab_.sites[one].outside && !lab_.sites[other].outside)
-            roots_[root(one.row)] = root(other.row);
-    }
-
-    std::vector<std::vector<lab::SiteId>> sets() {
-        std::map<std::uint32_t, std::vector<lab::SiteId>> found;
+    // Each site stands with the first before it all of which it reaches, and they it.
+    std::vector<std::vector<lab::SiteId>> sets() const {
         std::vector<std::vector<lab::SiteId>> sets;
-        for (lab::SiteId site : lab_.sites.ids())
-            if (!lab_.sites[site].outside)
-                found[root(site.row)].push_back(site);
-        for (auto& [root, sites] : found)
-            sets.push_back(std::move(sites));
-        std::ranges::sort(sets, {}, [](const auto& sites) { return sites.front(); });
+        for (lab::SiteId site : lab_.sites.ids()) {
+            if (lab_.sites[site].outside)
+                continue;
+            auto own = std::ranges::find_if(sets, [&](const auto& set) {
+                return std::ranges::all_of(set,
+                                           [&](auto other) { return are_joined(site, other); });
+            });
+            if (own == sets.end())
+                sets.push_back({site});
+            else
+                own->push_back(site);
+        }
         return sets;
     }
 
+    // Sites of different ones of these sets that reach each other.
+    std::vector<std::pair<lab::SiteId, lab::SiteId>>
+    across(const std::vector<std::vector<lab::SiteId>>& sets) const {
+        std::vector<std::pair<lab::SiteId, lab::SiteId>> pairs;
+        for (std::size_t i = 0; i < sets.size(); ++i)
+            for (std::size_t j = i + 1; j < sets.size(); ++j)
+                for (lab::SiteId one : sets[i])
+                    for (lab::SiteId other : sets[j])
+                        if (are_joined(one, other))
+                            pairs.emplace_back(one, other);
+        return pairs;
+    }
+
   private:
-    std::uint32_t root(std::uint32_t site) {
-        while (roots_[site] != site)
-            site = roots_[site] = roots_[roots_[site]];
-        return site;
+    bool are_joined(lab::SiteId one, lab::SiteId other) const {
+        return reaches_[one.row * count_ + other.row] && reaches_[other.row * count_ + one.row];
     }
 
     const Lab& lab_;
-    std::vector<std::uint32_t> roots_;
+    std::size_t count_;
+    std::vector<bool> reaches_; // a row for each site
 };
 
 class Checker {
@@ -95,7 +122,7 @@ class Checker {
 
     Check run(const std::function<void(std::size_t, std::size_t)>& progress) {
         check_.findings = table_findings(settled_);
-        for (const lab::Finding& finding : check_.findings)
+        for (lab::Finding& finding : check_.findings)
             told_[finding.cause].push_back(&finding);
         collect_expected();
         std::vector<lab::MachineId> senders;
@@ -116,7 +143,11 @@ class Checker {
         if (check_.pairs_asked == check_.pairs)
             weigh_errors();
         check_.islands = islands_.sets();
+        check_.joined = islands_.across(check_.islands);
         check_.verdicts = verify(settled_);
+        for (const Verdict& verdict : check_.verdicts)
+            if (!verdict.passed)
+                run_into(verdict);
         std::vector<lab::Finding> gaps;
         for (const auto& [key, gap] : gaps_)
             report(gap, gaps);
@@ -246,12 +277,104 @@ class Checker {
         ++check_.explained;
         if (is_told(d))
             return;
-        Gap& gap = gaps_[{d.cause, d.at.line, d.at.column, d.at ? lab::MachineId{} : d.where}];
+        Gap& gap = gaps_[key_of(d)];
         if (gap.pairs++ == 0) {
             gap.first = d;
             gap.from = exchange.question.from.name;
             gap.to = to.nic ? lab_.nic_name(to.nic) : to.name;
         }
+        add_ends(gap, d, from, to.machine);
+    }
+
+    static void add_ends(Gap& gap, const probe::Diagnosis& d, lab::MachineId from,
+                         lab::MachineId to) {
+        constexpr std::size_t most = 1000;
+        const plan::AddFilterRule* first = rule_of(gap.first.remedy);
+        const plan::AddFilterRule* own = rule_of(d.remedy);
+        const bool is_like = first != nullptr && own != nullptr && first->filter == own->filter
+                             && first->position == own->position && first->rule.way == own->rule.way
+                             && first->rule.protocol == own->rule.protocol;
+        if (is_like && gap.ends.size() < most)
+            gap.ends.emplace(from, to);
+        else
+            gap.is_of_one_rule = false;
+    }
+
+    // One rule for all pairs, if they are all that there are between those who ask and those who
+    // are asked.
+    lab::Remedy remedy_of(const Gap& gap) const {
+        lab::Remedy remedy = gap.first.remedy;
+        const plan::AddFilterRule* one = rule_of(remedy);
+        if (one == nullptr || !gap.is_of_one_rule || gap.ends.size() < 2
+            || one->rule.from.size() != 1 || one->rule.to.size() != 1)
+            return remedy;
+        std::set<lab::MachineId> askers;
+        std::set<lab::MachineId> asked;
+        for (const auto& [from, to] : gap.ends) {
+            askers.insert(from);
+            asked.insert(to);
+        }
+        for (lab::MachineId from : askers)
+            for (lab::MachineId to : asked)
+                if (from != to && !gap.ends.contains({from, to}))
+                    return remedy;
+        const std::string asker(plan::split_endpoint(gap.from).first);
+        const bool is_reply = plan::to_string(one->rule.from.front().value) != asker;
+        plan::AddFilterRule all = *one;
+        all.rule.from = names_of(is_reply ? asked : askers);
+        all.rule.to = names_of(is_reply ? askers : asked);
+        if (!all.rule.from.empty() && !all.rule.to.empty())
+            remedy.edits = {std::move(all)};
+        return remedy;
+    }
+
+    // Subnets whose machines of one NIC are all among them, and the names of the others, if those
+    // are few.
+    std::vector<plan::Placed<plan::Ends>> names_of(std::set<lab::MachineId> machines) const {
+        constexpr std::size_t few = 8;
+        std::vector<plan::Placed<plan::Ends>> names;
+        for (const lab::Subnet& subnet : lab_.subnets) {
+            std::set<lab::MachineId> there;
+            for (NicId nic : lab_.segments[subnet.segment].nics)
+                if (lab_.machines[lab_.nics[nic].machine].nic_count == 1)
+                    there.insert(lab_.nics[nic].machine);
+            if (there.size() < 2 || !std::ranges::includes(machines, there))
+                continue;
+            names.emplace_back(plan::Ends(subnet.name));
+            for (lab::MachineId machine : there)
+                machines.erase(machine);
+        }
+        for (lab::MachineId machine : machines)
+            names.emplace_back(plan::Ends(lab_.machines[machine].name));
+        return names.size() <= few ? names : std::vector<plan::Placed<plan::Ends>>();
+    }
+
+    using GapKey = std::tuple<Cause, std::uint32_t, std::uint32_t, lab::MachineId>;
+    static GapKey key_of(const probe::Diagnosis& d) {
+        return {d.cause, d.at.line, d.at.column, d.at ? lab::MachineId{} : d.where};
+    }
+
+    // What an expectation runs into is an error, of the pair that it names.
+    void run_into(const Verdict& verdict) {
+        const plan::Expectation& wanted = lab_.expectations[verdict.expectation];
+        if (!verdict.answer || !verdict.answer->diagnosis || !wanted.cuts.empty()
+            || wanted.any_cuts != 0)
+            return;
+        const probe::Diagnosis& d = *verdict.answer->diagnosis;
+        if (lab::Finding* told = found(d, lab_.machines[d.where].name)) {
+            told->severity = lab::Severity::error;
+            return;
+        }
+        Gap& gap = gaps_[key_of(d)];
+        if (gap.expected != nullptr)
+            return;
+        gap.pairs = std::max(gap.pairs, verdict.failed);
+        if (gap.ends.empty() || rule_of(d.remedy) == nullptr)
+            gap.is_of_one_rule = false;
+        gap.first = d;
+        gap.from = verdict.answer->question.from.name;
+        gap.to = verdict.answer->question.to.name;
+        gap.expected = &wanted;
     }
 
     void answered(lab::MachineId from, lab::MachineId to) {
@@ -265,8 +388,14 @@ class Checker {
     void weigh_errors() {
         for (lab::Finding& finding : check_.findings)
             if (finding.severity == lab::Severity::error && is_about_packets(finding.cause)
-                && !is_borne_out(finding))
+                && (is_decision(finding.cause) || !is_borne_out(finding)))
                 finding.severity = lab::Severity::warning;
+    }
+
+    // What is down is down because somebody wrote so.
+    static bool is_decision(Cause cause) {
+        return cause == Cause::nic_down || cause == Cause::port_down
+               || cause == Cause::no_router_between;
     }
 
     // False for what is wrong even if every ping gets its reply: ranges, leases, sessions, loops of
@@ -323,19 +452,24 @@ class Checker {
     bool is_told(const probe::Diagnosis& d) {
         auto [known, is_new] = is_told_.try_emplace(&d);
         if (is_new)
-            known->second = is_found(d, lab_.machines[d.where].name);
+            known->second = found(d, lab_.machines[d.where].name) != nullptr;
         return known->second;
     }
 
-    bool is_found(const probe::Diagnosis& d, const std::string& where) const {
-        auto found = told_.find(d.cause);
-        return found != told_.end()
-               && std::ranges::any_of(found->second, [&](const lab::Finding* finding) {
-                      std::string_view subject = finding->subject;
-                      return (finding->at && finding->at == d.at)
-                             || names(d.explanation, subject.substr(0, subject.find('/')))
-                             || names(finding->message, where);
-                  });
+    lab::Finding* found(const probe::Diagnosis& d, const std::string& where) const {
+        auto same = told_.find(d.cause);
+        if (same == told_.end())
+            return nullptr;
+        auto at = std::ranges::find_if(same->second, [&](const lab::Finding* finding) {
+            return finding->at && finding->at == d.at;
+        });
+        if (at == same->second.end())
+            at = std::ranges::find_if(same->second, [&](const lab::Finding* finding) {
+                std::string_view subject = finding->subject;
+                return names(d.explanation, subject.substr(0, subject.find('/')))
+                       || names(finding->message, where);
+            });
+        return at == same->second.end() ? nullptr : *at;
     }
 
     // True if the sentence has the name as a word.
@@ -359,16 +493,23 @@ class Checker {
                 return other.second.first.cause == Cause::no_return_route
                        && other.second.first.where == d.where;
             });
-        if (returns)
+        if (returns && gap.expected == nullptr)
             return;
         std::string more;
         if (gap.pairs > 1)
             more =
                 fmt::format(" (and {} more {})", gap.pairs - 1, gap.pairs == 2 ? "pair" : "pairs");
-        into.push_back(
-            {d.cause, is_lost_reply(d.cause) ? lab::Severity::error : lab::Severity::warning, where,
-             fmt::format("{} gets no reply from {}{}: {}", gap.from, gap.to, more, d.explanation),
-             lab::within(lab_, d.remedy), d.at, gap.from, gap.to});
+        const bool is_error = gap.expected != nullptr || d.cause == Cause::routing_loop;
+        const std::string service =
+            gap.expected != nullptr && gap.expected->service
+                ? fmt::format(" on {}", net::to_string(*gap.expected->service))
+                : "";
+        into.push_back({d.cause, is_error ? lab::Severity::error : lab::Severity::warning, where,
+                        fmt::format("{} gets no reply from {}{}{}: {}", gap.from, gap.to, service,
+                                    more, d.explanation),
+                        lab::within(lab_, remedy_of(gap)), d.at, gap.from, gap.to});
+        if (!service.empty()) // a ping from one to the other is another question
+            into.back().from = into.back().to = "";
     }
 
     // So many machines each ask all others.
@@ -383,10 +524,10 @@ class Checker {
     Check check_;
     std::vector<probe::Endpoint> targets_;
     std::map<const probe::Diagnosis*, bool> is_told_;
-    std::map<Cause, std::vector<const lab::Finding*>> told_;                    // by the tables
+    std::map<Cause, std::vector<lab::Finding*>> told_;                          // by the tables
     std::map<std::pair<lab::MachineId, lab::MachineId>, std::string> expected_; // and what for
     // By cause and place in the plan, or who it is at if that is not written there.
-    std::map<std::tuple<Cause, std::uint32_t, std::uint32_t, lab::MachineId>, Gap> gaps_;
+    std::map<GapKey, Gap> gaps_;
 };
 
 } // namespace

@@ -393,7 +393,8 @@ class Finder {
                 Difference& d = add(Deviation::nic_down, machine, nic);
                 d.planned = planned.up ? "up" : "down";
                 d.found = row.up ? "up" : "down";
-                d.command = fmt::format("ip link set dev {} {}", row.name, d.planned);
+                d.command =
+                    fmt::format("ip link set dev {} {}", plan::shell_word(row.name), d.planned);
             } else if (row.up && !row.has_carrier && has_other_end(nic)) {
                 Difference& d = add(Deviation::no_carrier, machine, nic);
                 d.planned = "a carrier";
@@ -404,7 +405,8 @@ class Finder {
                 d.planned = fmt::format("MTU {}", planned.mtu_bytes);
                 d.found = fmt::format("MTU {}", row.mtu_bytes);
                 d.mtu_bytes = row.mtu_bytes;
-                d.command = fmt::format("ip link set dev {} mtu {}", row.name, planned.mtu_bytes);
+                d.command = fmt::format("ip link set dev {} mtu {}", plan::shell_word(row.name),
+                                        planned.mtu_bytes);
                 if (is_of_subnet(nic))
                     d.edits = {plan::SetNicMtu{machine_name, planned.plan_index, row.mtu_bytes}};
             }
@@ -455,6 +457,7 @@ class Finder {
     }
 
     void compare_addresses(NicId nic, const FoundNic& row) {
+        const std::string device = plan::shell_word(row.name);
         std::vector<FoundNic::Address> found = row.addresses;
         const MachineId machine = lab_.nics[nic].machine;
         struct Missing {
@@ -487,8 +490,8 @@ class Finder {
             d.planned = text_of(one.planned);
             d.planned_address = one.planned;
             d.at = one.at ? one.at : d.at;
-            d.command = one.is_lease ? fmt::format("ask for a lease anew on {}", row.name)
-                                     : fmt::format("ip address add {} dev {}", d.planned, row.name);
+            d.command = one.is_lease ? fmt::format("ask for a lease anew on {}", device)
+                                     : fmt::format("ip address add {} dev {}", d.planned, device);
             if (!is_swapped)
                 continue;
             d.found = text_of(*instead);
@@ -496,8 +499,8 @@ class Finder {
             if (!one.is_lease)
                 d.command =
                     fmt::format("ip address delete {0} dev {1} && ip address add {2} dev {1}",
-                                d.found, row.name, d.planned)
-                    + routes_again(nic, one.planned.address.family(), row.name);
+                                d.found, device, d.planned)
+                    + routes_again(nic, one.planned.address.family(), device);
             if (!has_same && is_of_subnet(nic) && !one.is_lease)
                 d.edits = {plan::SetNicAddress{lab_.machine_name(nic), lab_.nics[nic].plan_index,
                                                one.planned.address, instead->address}};
@@ -507,7 +510,7 @@ class Finder {
             Difference& d = add(Deviation::address_extra, machine, nic);
             d.found = text_of(address);
             d.address = address;
-            d.command = fmt::format("ip address delete {} dev {}", d.found, row.name);
+            d.command = fmt::format("ip address delete {} dev {}", d.found, device);
         }
     }
 
@@ -572,7 +575,8 @@ class Finder {
             d.route = FoundRoute{planned.to, planned.via, device(planned.out), planned.metric};
             d.planned = text_of(*d.route);
             d.at = row.at ? row.at : d.at;
-            d.command = fmt::format("ip route add {} dev {}", d.planned, d.route->nic);
+            d.command =
+                fmt::format("ip route add {} dev {}", d.planned, plan::shell_word(d.route->nic));
             if (row.origin <= lab::RouteOrigin::written_by_name)
                 d.edits = {plan::RemoveRoute{lab_.machines[machine].name, row.plan_index}};
         }

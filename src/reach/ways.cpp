@@ -84,7 +84,7 @@ class Comparer {
         std::vector<plan::Edit> edits;
         if (there != nullptr) {
             edits = lab::describe(lab_, *there).remedy.edits;
-        } else if (auto gap = new_peering()) {
+        } else if (auto gap = lab::new_peering(lab_, sites_[0], sites_[1])) {
             edits = {*gap};
         }
         if (edits.empty())
@@ -92,19 +92,6 @@ class Comparer {
         for (plan::Edit& edit : edits)
             list_at(edit, way).push_back(std::move(edit));
         return way;
-    }
-
-    std::optional<plan::AddPeering> new_peering() const {
-        plan::AddPeering edit;
-        for (int side : {0, 1}) {
-            MachineId border = lab::border_for(lab_, sites_[side]);
-            if (!border)
-                return std::nullopt;
-            edit.sites[side] = name(side);
-            if (!lab_.sites[sites_[side]].core)
-                edit.borders[side] = lab_.machines[border].name;
-        }
-        return edit;
     }
 
     std::vector<plan::Edit>& list_at(const plan::Edit& edit, Way& way) const {

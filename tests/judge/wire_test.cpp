@@ -99,6 +99,45 @@ TEST_CASE("pieces of an IPv6 packet are answered once all of them have come, in 
     CHECK(wire.due(now + seconds(100)).empty());
 }
 
+namespace {
+
+// Puts the right sum of the bytes (RFC 1071), and of what is told besides, to its place.
+void set_checksum(exports::Bytes& frame, std::size_t first, std::size_t last, std::size_t place,
+                  std::uint64_t besides) {
+    if (last > frame.size() || place + 2 > last)
+        return;
+    frame[place] = frame[place + 1] = 0;
+    std::uint64_t sum = besides;
+    for (std::size_t i = first; i < last; ++i)
+        sum += std::uint64_t{frame[i]} << ((i - first) % 2 == 0 ? 8 : 0);
+    while (sum > 0xffff)
+        sum = (sum >> 16) + (sum & 0xffff);
+    frame[place] = static_cast<std::uint8_t>(~sum >> 8);
+    frame[place + 1] = static_cast<std::uint8_t>(~sum);
+}
+
+// With checksums as a sender of just these bytes would have them, so that they are looked at.
+void repair(exports::Bytes& frame) {
+    constexpr std::size_t ip = 14;
+    if (frame.size() < ip + 40)
+        return;
+    const bool is_ipv4 = frame[ip] >> 4 == 4;
+    const std::size_t header = is_ipv4 ? (frame[ip] & 0xfU) * std::size_t{4} : 40;
+    const std::size_t told = is_ipv4 ? std::size_t{frame[ip + 2]} << 8 | frame[ip + 3]
+                                     : (std::size_t{frame[ip + 4]} << 8 | frame[ip + 5]) + 40;
+    const std::uint8_t protocol = frame[ip + (is_ipv4 ? 9 : 6)];
+    if (is_ipv4)
+        set_checksum(frame, ip, ip + header, ip + 10, 0);
+    std::uint64_t besides = 0;
+    for (std::size_t i = is_ipv4 ? ip + 12 : ip + 8; i < ip + (is_ipv4 ? 20 : 40); ++i)
+        besides += std::uint64_t{frame[i]} << (i % 2 == 0 ? 8 : 0);
+    besides += protocol + (told - header);
+    const std::size_t place = protocol == 6 ? 16 : protocol == 17 ? 6 : 2;
+    set_checksum(frame, ip + header, ip + told, ip + header + place, protocol == 1 ? 0 : besides);
+}
+
+} // namespace
+
 TEST_CASE("whatever comes in by the wire, what is right is answered afterwards") {
     const lab::Lab lab = quay();
     const routing::Settled settled = routing::settle(lab);
@@ -128,6 +167,8 @@ TEST_CASE("whatever comes in by the wire, what is right is answered afterwards")
             frame[below(frame.size())] = static_cast<std::uint8_t>(random());
         if (below(4) == 0)
             frame.resize(below(frame.size() + 1));
+        if (below(2) == 0)
+            repair(frame);
         wire.receive(now, pad, frame);
         for (const exports::Wire::Heard& heard : wire.heard())
             if (heard.is_new)
@@ -146,4 +187,51 @@ TEST_CASE("whatever comes in by the wire, what is right is answered afterwards")
     CHECK(wire.due(now + seconds(1)).size() == 1);
     CHECK(wire.count().dropped == 0);
     CHECK(wire.count().received == 20'001);
+}
+
+TEST_CASE("what no machine would take gets nothing, and a lost piece loses one packet") {
+    const lab::Lab lab = quay();
+    const routing::Settled settled = routing::settle(lab);
+    const lab::NicId pad = nic_of(lab, "pad/eth0");
+    exports::Wire wire(lab, {pad});
+    probe::Microseconds now = seconds(10);
+    auto answers = [&](const exports::Bytes& frame) {
+        wire.receive(now, pad, frame);
+        now += seconds(1);
+        return wire.due(now).size();
+    };
+    for (const net::Family family : net::both_families) {
+        const exports::Bytes ping =
+            frames_of(settled, "pad", "gull", {.family = family, .count = 1}).back();
+        CHECK(answers(ping) == 1);
+        exports::Bytes wrong = ping;
+        wrong.back() ^= 1;
+        CHECK(answers(wrong) == 0);
+        repair(wrong);
+        CHECK(answers(wrong) == 1);
+        wrong = ping;
+        wrong[family == net::Family::ipv4 ? 14 + 8 : 14 + 7] ^=
+            1; // TTL, hop limit: IPv4 has a sum of those
+        CHECK(answers(wrong) == (family == net::Family::ipv4 ? 0 : 1));
+        exports::Bytes tagged = ping;
+        const std::uint8_t tag[] = {0x81, 0, 0, 20};
+        tagged.insert(tagged.begin() + 12, tag, tag + 4);
+        CHECK(answers(tagged) == 0);
+
+        std::vector<exports::Bytes> pieces;
+        for (const exports::Bytes& frame : frames_of(
+                 settled, "pad", "gull", {.family = family, .count = 1, .payload_bytes = 2000}))
+            if (frame.size() > 300)
+                pieces.push_back(frame);
+        REQUIRE(pieces.size() == 2);
+        std::swap(pieces[0], pieces[1]); // in any order
+        CHECK(answers(pieces[0]) == 0);
+        // Of another packet, of which no more comes: its first piece, far larger than the others.
+        exports::Bytes lost = pieces[1];
+        const std::size_t id = family == net::Family::ipv4 ? 14 + 4 : 14 + 40 + 4;
+        lost[id] ^= 0x55;
+        repair(lost);
+        CHECK(answers(lost) == 0);
+        CHECK(answers(pieces[1]) == 2);
+    }
 }

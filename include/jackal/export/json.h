@@ -23,6 +23,10 @@
 
 namespace jackal::exports {
 
+/// Where a JSON text that others wrote nests deeper than limits::document_depth, counted from 0, or
+/// nothing: deeper ones are attacks on a stack, and are not to be parsed.
+JACKAL_API std::optional<std::size_t> too_deep_at(std::string_view text);
+
 /// The answer under a cut, an object, with that of the whole lab as its key `whole`.
 JACKAL_API std::string with_whole(const std::string& answer, const std::string& whole);
 

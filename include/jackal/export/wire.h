@@ -56,6 +56,8 @@ class JACKAL_API Wire {
     /// What has come since it was asked last.
     std::vector<Heard> heard();
     void accept(std::uint64_t connection);
+    /// While it is held nothing is heard of what the other end sends; it may send a window more.
+    void hold(std::uint64_t connection, bool holds);
     /// How many bytes may be said to the other end now.
     std::size_t room(std::uint64_t connection) const;
     void say(std::uint64_t connection, std::span<const std::uint8_t> bytes);

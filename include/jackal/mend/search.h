@@ -10,8 +10,10 @@
 // of it on the way, and alternatives to them: what is switched off, and the like of a NIC on the
 // wrong subnet, a route too many, the other side of a translation. Every set is tried on the whole
 // lab; one that leaves or brings an error, an unmet expectation or a new warning is no answer. Of
-// sets with as few changes the one that disturbs least is taken: a state set up goes before a
-// route, that before an address, a new subnet range or a new machine.
+// sets with as few changes the one is taken that gives least reach that nobody asked for, and of
+// those the one that disturbs least: a state set up goes before a route, that before an address, a
+// new subnet range or a new machine. A change that takes back what the plan says on purpose counts
+// as two. Warnings are left alone unless they are asked for: they may be meant.
 #pragma once
 
 #include "jackal/api.h"
@@ -34,8 +36,8 @@ struct Question {
     probe::PingOptions options;
 };
 
-/// What shall hold afterwards. Nothing else gets worse either way: no new finding, no expectation
-/// that held before and does not.
+/// What shall hold afterwards; by itself what makes a plan healthy. Nothing else gets worse either
+/// way: no new finding, no expectation that held before and does not.
 struct Goals {
     bool expectations = true; ///< every one is met
     bool errors = true;       ///< no finding is an error
@@ -54,6 +56,12 @@ struct Limits {
     bool is_quick = false; ///< the first set found is taken, unless it disturbs much
 };
 
+/// Something that a plan says, and would not say by itself: that something is off, silent or apart.
+struct Decision {
+    std::string words; ///< `state: down`
+    plan::Mark at;
+};
+
 /// One change: a single edit, all that moves with a renumbered subnet, or the same edit of all
 /// machines of a `count`.
 struct Change {
@@ -63,6 +71,8 @@ struct Change {
     plan::Mark at;                             ///< of that
     std::size_t count = 1; ///< of changes, as a builder counts: more only where several belong
                            ///< together
+    /// What the plan says on purpose and the change takes back, such as `state: down`.
+    std::vector<Decision> against;
 };
 
 /// Something that still fails: a finding, an expectation or a question.
@@ -71,6 +81,7 @@ struct Obstacle {
     std::string message;
     std::string advice; ///< what is left to do by hand; may be empty
     plan::Mark at;
+    bool is_warning = false;
 };
 
 struct JACKAL_API Outcome {
@@ -86,7 +97,8 @@ struct JACKAL_API Outcome {
     /// New warnings, where no set was found that brings none: mostly of what could not be seen
     /// while something was off.
     std::vector<Obstacle> brought;
-    std::size_t tried = 0; ///< labs that were built
+    std::size_t proposed = 0; ///< different changes that sets were made of
+    std::size_t tried = 0;    ///< labs that were built
 
     bool is_healthy() const { return left.empty(); }
     std::vector<plan::Edit> edits() const;
@@ -100,10 +112,5 @@ struct JACKAL_API Outcome {
 /// so far. Throws std::invalid_argument if a question names no machine of the lab.
 JACKAL_API Outcome search(const plan::Plan& plan, const Goals& goals, const Limits& limits = {},
                           const std::function<bool()>& goes_on = {});
-
-/// The search for errors and unmet expectations; where there are none, for those warnings that can
-/// be mended, as the others may be meant.
-JACKAL_API Outcome make_healthy(const plan::Plan& plan, const Limits& limits = {},
-                                const std::function<bool()>& goes_on = {});
 
 } // namespace jackal::mend

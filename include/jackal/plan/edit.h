@@ -184,6 +184,12 @@ struct AllowVlan {
     std::uint16_t vlan = 0;
 };
 
+/// Has a trunk carry just these VLANs, besides its native one.
+struct SetTrunk {
+    std::string port; ///< `SWITCH/PORT`
+    std::vector<std::uint16_t> vlans;
+};
+
 struct SetPortUp {
     std::string port; ///< `SWITCH/PORT`
     bool to = true;
@@ -399,16 +405,18 @@ struct ChangeList {
     }
 };
 
-using Changes = ChangeList<
-    AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicSubnet, SetNicUp,
-    RemoveNicMac, AddNic, AddRouter, SetMachineUp, SetForwards, SetMachineGateway, AddRoute,
-    SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu, SetPeeringUp, SetPeeringMtu, SetNicMtu,
-    AddFilterRule, RemoveFilterRule, AddTranslation, RemoveTranslation, SetTranslationNic,
-    AddService, SetPortVlan, AllowVlan, SetPortUp, SetSwitchUp, SetCableUp, SetBondMemberUp,
-    AddSegmentPort, SetDhcpSize, RemoveDhcp, SetDhcpRelay, RemoveStartsAfter, AddNameServer,
-    AcceptPeering, TakeRelayed, SetPeeringExit, AddPeering, SetSiteRelay, SetSiteSpace, AddUplink,
-    AddLink, AddTunnel, SetOspfNic, SpeakProtocol, Redistribute, AnnounceDefault, SetOspfStub,
-    AddVirtualLink, SetRouterId, SetBgpNeighbour, RemovePolicy, SetSize>;
+using Changes =
+    ChangeList<AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicSubnet,
+               SetNicUp, RemoveNicMac, AddNic, AddRouter, SetMachineUp, SetForwards,
+               SetMachineGateway, AddRoute, SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu,
+               SetPeeringUp, SetPeeringMtu, SetNicMtu, AddFilterRule, RemoveFilterRule,
+               AddTranslation, RemoveTranslation, SetTranslationNic, AddService, SetPortVlan,
+               AllowVlan, SetTrunk, SetPortUp, SetSwitchUp, SetCableUp, SetBondMemberUp,
+               AddSegmentPort, SetDhcpSize, RemoveDhcp, SetDhcpRelay, RemoveStartsAfter,
+               AddNameServer, AcceptPeering, TakeRelayed, SetPeeringExit, AddPeering, SetSiteRelay,
+               SetSiteSpace, AddUplink, AddLink, AddTunnel, SetOspfNic, SpeakProtocol, Redistribute,
+               AnnounceDefault, SetOspfStub, AddVirtualLink, SetRouterId, SetBgpNeighbour,
+               RemovePolicy, SetSize>;
 
 /// Any one of the changes above; it cannot be altered, and copies share it, also
 /// between threads.

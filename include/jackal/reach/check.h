@@ -21,18 +21,24 @@ struct JACKAL_API Check {
     std::size_t explained = 0;     ///< got none, and a finding tells why
     std::size_t unexplained = 0;   ///< got none, beyond limits::explained_gaps
     std::vector<Verdict> verdicts; ///< of the plan's expectations
-    /// Sites that reach each other, at least by some pair, side by side; one list for a lab
-    /// without sites.
+    /// Sites of which each reaches each other one, by some pair there and some back, side by side;
+    /// one list for a lab without sites.
     std::vector<std::vector<lab::SiteId>> islands;
+    /// Sites of different islands that reach each other all the same.
+    std::vector<std::pair<lab::SiteId, lab::SiteId>> joined;
 
     bool has_errors() const;
+    /// No finding is an error, and every expectation is met.
+    bool is_healthy() const { return !has_errors() && expectations_met() == verdicts.size(); }
     std::size_t expectations_met() const;
 };
 
 /// The findings of the lab (lab::findings), and a finding for every cause and place of pings
 /// between its machines that get no reply, unless a finding tells of it already or an expectation
-/// wants it: an error where the reply is lost on its way, else a warning. What the tables call an
-/// error about packets is a warning if no ping from, to or at what it is about fails. Machines ask
+/// wants it. What an unmet expectation runs into is an error, and told of the pair that it names;
+/// that nobody asked for is a warning, but for packets that circle. What the tables call an error
+/// about packets is a warning if no ping from, to or at what it is about fails, and so is something
+/// that the plan has down, unless an expectation runs into it. Machines ask
 /// as they would by themselves, from the address that their route chooses. What is outside the lab
 /// is asked too; there only lost replies are told. In a lab of more than limits::checked_ends
 /// addresses all guests ask one another, and every machine asks and is asked a little besides.

@@ -71,9 +71,12 @@ struct JACKAL_API Comparison {
     std::vector<lab::Finding> gone; ///< findings of before
     std::vector<lab::Finding> come; ///< findings of after
 
+    /// plan::differing_entries() of the plans, for who has them.
+    std::vector<std::string> entries;
+
     bool is_same() const {
-        return changes.empty() && reach.empty() && expectations.empty() && gone.empty()
-               && come.empty();
+        return entries.empty() && changes.empty() && reach.empty() && expectations.empty()
+               && gone.empty() && come.empty();
     }
 };
 

@@ -22,8 +22,11 @@ std::size_t letters(std::string_view text) {
 }
 
 std::string escaped(std::string_view text) {
+    std::string line(text);
+    std::ranges::replace_if(
+        line, [](char c) { return c == '\n' || c == '\t'; }, ' ');
     std::string safe;
-    for (char c : text)
+    for (char c : plan::printable(line)) // XML has no control characters
         switch (c) {
         case '&': safe += "&amp;"; break;
         case '<': safe += "&lt;"; break;

@@ -46,15 +46,12 @@ void add_seed(const routing::Settled& settled, MachineId id, std::vector<File>& 
     into.push_back({folder + "user-data", user_data(lab, id, files, first)});
 }
 
-// `'…'` for the shell, of a file's name from the folder on.
+// For the shell, of a file's name from the folder on.
 std::string file_word(const plan::Placed<std::string>& file, std::string_view images) {
     if (file.value.empty())
         return "''";
-    std::string path =
-        file.value.front() == '/' ? file.value : fmt::format("{}/{}", images, file.value);
-    for (std::size_t at = 0; (at = path.find('\'', at)) != path.npos; at += 4)
-        path.replace(at, 1, "'\\''");
-    return "'" + path + "'";
+    return plan::shell_word(file.value.front() == '/' ? file.value
+                                                      : fmt::format("{}/{}", images, file.value));
 }
 
 std::string write_boot(const Script& s, MachineId id, std::string_view images) {

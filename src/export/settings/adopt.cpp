@@ -22,6 +22,7 @@ struct End {
     const FoundMachine* machine = nullptr;
     const FoundNic* nic = nullptr;
     std::size_t segment = 0;
+    bool is_moved = false; ///< there by whom it hears, not by its address
 };
 
 // NICs that share a prefix.
@@ -33,7 +34,10 @@ struct Segment {
 
 class Adoption {
   public:
-    Adoption(std::string name, const reach::Facts& facts) : name_(std::move(name)), facts_(facts) {
+    Adoption(std::string name, reach::Facts facts)
+        : name_(std::move(name)), facts_(std::move(facts)) {
+        for (FoundMachine& machine : facts_)
+            name_nics(machine);
         for (const FoundMachine& machine : facts_)
             for (const FoundNic& nic : machine.nics)
                 if (!nic.addresses.empty() && nic.name != "lo")
@@ -53,7 +57,7 @@ class Adoption {
         for (bool router : {false, true}) {
             bool is_first = true;
             for (const FoundMachine& machine : facts_)
-                if (forwards(machine) == router && machine.answers) {
+                if (machine.answers && forwards(machine) == router) {
                     if (std::exchange(is_first, false))
                         text_ += router ? "routers:\n" : "guests:\n";
                     write(machine);
@@ -68,9 +72,90 @@ class Adoption {
     }
 
   private:
-    // A guess where the two families differ: the plan has one word for both.
+    // The plan has one word for both families: where they differ, that of the one that the machine
+    // has addresses of, of both IPv4's.
     static bool forwards(const FoundMachine& machine) {
-        return machine.forwards[0].value_or(false) || machine.forwards[1].value_or(false);
+        for (net::Family family : net::both_families)
+            if (has_addresses(machine, family))
+                if (const auto& known = machine.forwards[family == net::Family::ipv4 ? 0 : 1])
+                    return *known;
+        return false;
+    }
+    static bool has_addresses(const FoundMachine& machine, net::Family family) {
+        return std::ranges::any_of(machine.nics, [&](const FoundNic& nic) {
+            return std::ranges::any_of(nic.addresses, [&](const FoundNic::Address& address) {
+                return address.address.family() == family;
+            });
+        });
+    }
+    static std::string_view words_on_forwarding(const FoundMachine& machine) {
+        const auto& [ipv4, ipv6] = machine.forwards;
+        if (!ipv4 || !ipv6 || *ipv4 == *ipv6 || !has_addresses(machine, net::Family::ipv4)
+            || !has_addresses(machine, net::Family::ipv6))
+            return "";
+        return *ipv4 ? " # guessed: it forwards IPv4 alone, a plan has both or none"
+                     : " # guessed: it forwards IPv6 alone, a plan has both or none";
+    }
+
+    // A plan's names have letters, digits and hyphens: `eth0.10` is called eth0-10.
+    void name_nics(FoundMachine& machine) {
+        std::map<std::string, std::string> names;
+        std::set<std::string> taken{"lo"};
+        for (const FoundNic& nic : machine.nics)
+            if (nic.name == "lo" || is_nic_name(nic.name)) {
+                names[nic.name] = nic.name;
+                taken.insert(nic.name);
+            }
+        for (FoundNic& nic : machine.nics) {
+            if (names.contains(nic.name))
+                continue;
+            std::string name = nearest_name(nic.name);
+            for (std::size_t number = 0; !taken.insert(name).second; ++number)
+                name = fmt::format("nic-{}", number);
+            names[nic.name] = name;
+        }
+        for (FoundNic& nic : machine.nics) {
+            const std::string& name = names[nic.name];
+            if (name != nic.name)
+                called_[{machine.name, name}] = nic.name;
+            nic.name = name;
+        }
+        for (FoundRoute& route : machine.routes)
+            if (auto known = names.find(route.nic); known != names.end())
+                route.nic = known->second;
+        if (!machine.rules)
+            return;
+        reach::FoundRules& rules = *machine.rules;
+        std::map<std::string, std::vector<lab::FilterRule>> of_nics;
+        for (auto& [nic, list] : rules.nics)
+            of_nics[names.contains(nic) ? names[nic] : nic] = std::move(list);
+        rules.nics = std::move(of_nics);
+        for (reach::FoundRules::Translation& rule : rules.translations)
+            if (names.contains(rule.nic))
+                rule.nic = names[rule.nic];
+        std::set<std::string> not_relaying;
+        for (const std::string& nic : rules.not_relaying)
+            not_relaying.insert(names.contains(nic) ? names[nic] : nic);
+        rules.not_relaying = std::move(not_relaying);
+    }
+    static bool is_nic_name(std::string_view name) {
+        return plan::is_name(name) && name != "all" && name != "default";
+    }
+    static std::string nearest_name(const std::string& name) {
+        std::string near;
+        for (char c : name)
+            near += c >= 'A' && c <= 'Z' ? static_cast<char>(c - 'A' + 'a')
+                    : (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') ? c
+                                                                       : '-';
+        near.erase(near.find_last_not_of('-') + 1);
+        near.erase(0, near.find_first_not_of('-'));
+        return is_nic_name(near) ? near : "nic-0";
+    }
+    std::string words_on_name(const FoundMachine& machine, const FoundNic& nic) const {
+        auto other = called_.find({machine.name, nic.name});
+        return other == called_.end()
+                   ? ""
+                   : fmt::format(" # called \"{}\" there", plan::printable(other->second));
     }
 
     static net::Prefix prefix_of(const FoundNic::Address& address) {
@@ -102,6 +187,7 @@ class Adoption {
             ends_[i].segment = known->second;
             segments_[known->second].ends.push_back(i);
         }
+        move_by_ear();
         std::size_t number = 0;
         for (Segment& segment : segments_) {
             for (net::Family family : net::both_families)
@@ -109,6 +195,36 @@ class Adoption {
             if (!is_link(segment))
                 segment.name = fmt::format("net-{}", ++number);
         }
+    }
+
+    // A NIC that hears machines of one other segment alone is on that one, whatever its address
+    // says.
+    void move_by_ear() {
+        std::multimap<std::uint64_t, std::size_t> by_mac;
+        for (std::size_t i = 0; i < ends_.size(); ++i)
+            by_mac.emplace(ends_[i].nic->mac.bits, i);
+        std::map<std::size_t, std::size_t> to; // segments, by ends
+        for (std::size_t i = 0; i < ends_.size(); ++i) {
+            std::set<std::size_t> heard;
+            for (net::Mac mac : ends_[i].nic->heard)
+                for (auto [at, last] = by_mac.equal_range(mac.bits); at != last; ++at)
+                    heard.insert(ends_[at->second].segment);
+            if (heard.size() == 1 && *heard.begin() != ends_[i].segment)
+                to[i] = *heard.begin();
+        }
+        for (const auto& [end, segment] : to) {
+            std::erase(segments_[ends_[end].segment].ends, end);
+            segments_[segment].ends.push_back(end);
+            ends_[end].segment = segment;
+            ends_[end].is_moved = true;
+        }
+        std::erase_if(segments_, [](const Segment& segment) { return segment.ends.empty(); });
+        for (std::size_t segment = 0; segment < segments_.size(); ++segment)
+            for (std::size_t end : segments_[segment].ends)
+                ends_[end].segment = segment;
+    }
+    static std::string words_on_segment(const End& end) {
+        return end.is_moved ? " # guessed: by whom it hears; its address is of another subnet" : "";
     }
 
     std::optional<net::Prefix> commonest(const Segment& segment, net::Family family) const {
@@ -168,7 +284,7 @@ class Adoption {
     }
 
     void write(const FoundMachine& machine) {
-        text_ += fmt::format("  {}:\n    nics:", machine.name);
+        text_ += fmt::format("  {}:{}\n    nics:", machine.name, words_on_forwarding(machine));
         bool has_any = false;
         for (const End& end : ends_)
             if (end.machine == &machine && !segments_[end.segment].name.empty()) {
@@ -210,14 +326,7 @@ class Adoption {
             text_ += fmt::format("    # not taken over: nothing is passed on between {}\n",
                                  fmt::join(rules.not_relaying, ", "));
         for (const std::string& what : rules.unread)
-            text_ += fmt::format("    # not taken over: {}\n", one_line(what));
-    }
-
-    // Names in facts are anybody's.
-    static std::string one_line(std::string text) {
-        std::ranges::replace_if(
-            text, [](unsigned char c) { return c < ' '; }, ' ');
-        return text;
+            text_ += fmt::format("    # not taken over: {}\n", plan::printable(what));
     }
 
     // One filter for all that have the same rules.
@@ -257,7 +366,11 @@ class Adoption {
         if (has_filter(end))
             text_ += fmt::format(", filter: {}",
                                  filter_name(end.machine->rules->nics.at(end.nic->name), nic_ways));
-        text_ += end.nic->up ? "}" : ", state: down}";
+        const bool works = end.nic->up && end.nic->has_carrier;
+        text_ += works ? "}" : ", state: down}";
+        if (end.nic->up && !works)
+            text_ += " # guessed: it is up, and has no carrier";
+        text_ += words_on_segment(end) + words_on_name(*end.machine, *end.nic);
     }
 
     void write_loopback(const FoundMachine& machine) {
@@ -298,10 +411,13 @@ class Adoption {
             if (!is_first(*first, segment))
                 std::swap(first, second);
             const std::uint16_t mtu = std::min(first->nic->mtu_bytes, second->nic->mtu_bytes);
-            links +=
-                fmt::format("  - {{between: [{}, {}], nics: [{}, {}], prefix: [{}], mtu: {}}}\n",
-                            first->machine->name, second->machine->name, first->nic->name,
-                            second->nic->name, prefixes(segment), mtu);
+            links += fmt::format(
+                "  - {{between: [{}, {}], nics: [{}, {}], prefix: [{}], mtu: {}{}}}{}{}\n",
+                first->machine->name, second->machine->name, first->nic->name, second->nic->name,
+                prefixes(segment), mtu,
+                first->nic->has_carrier && second->nic->has_carrier ? "" : ", state: down",
+                words_on_name(*first->machine, *first->nic),
+                words_on_name(*second->machine, *second->nic));
         }
         if (!links.empty())
             text_ += "links:\n" + links;
@@ -311,7 +427,8 @@ class Adoption {
     static constexpr int machine_ways = 3;
 
     std::string name_;
-    const reach::Facts& facts_;
+    reach::Facts facts_; // with names of NICs as a plan has them
+    std::map<std::pair<std::string, std::string>, std::string> called_; // NICs that are renamed
     std::vector<End> ends_;
     std::vector<Segment> segments_;
     std::map<std::string, std::string> filters_; // their names by what they say

@@ -2,6 +2,7 @@
 #include "export/settings/settings.h"
 
 #include <algorithm>
+#include <array>
 #include <fmt/format.h>
 #include <nlohmann/json.hpp>
 
@@ -15,6 +16,14 @@ namespace {
 // A text as YAML has it in double quotes, as JSON does.
 std::string quoted(const std::string& text) {
     return nlohmann::json(text).dump();
+}
+
+// A name as it can stand in YAML without being read as a number or a truth (YAML 1.1 has `yes`).
+std::string word(const std::string& name) {
+    constexpr std::array other{"yes", "no", "on", "off", "true", "y", "n", "null", "false"};
+    const bool is_other =
+        name.find_first_of("0123456789") == 0 || std::ranges::find(other, name) != other.end();
+    return is_other ? quoted(name) : name;
 }
 
 class NetworkConfig {
@@ -51,7 +60,7 @@ class NetworkConfig {
     }
 
     void write(const Device& device) {
-        text_ += fmt::format("  {}:\n", device.name);
+        text_ += fmt::format("  {}:\n", word(device.name));
         made_of(device);
         if (device.kind != Device::Kind::loopback) {
             line("mtu: {}", device.mtu_bytes);
@@ -86,19 +95,19 @@ class NetworkConfig {
         case Device::Kind::loopback: return line("match: {{name: lo}}");
         case Device::Kind::ethernet:
             line("match: {{macaddress: \"{}\"}}", net::to_string(device.mac));
-            return line("set-name: {}", device.name);
+            return line("set-name: {}", word(device.name));
         case Device::Kind::bond: {
             std::string members;
             for (const Device& other : devices_)
                 if (other.kind == Device::Kind::ethernet && other.on == device.name)
-                    members += (members.empty() ? "" : ", ") + other.name;
+                    members += (members.empty() ? "" : ", ") + word(other.name);
             line("macaddress: \"{}\"", net::to_string(device.mac));
             line("interfaces: [{}]", members);
             return line("parameters: {{mode: active-backup, mii-monitor-interval: 100}}");
         }
         case Device::Kind::vlan:
             line("macaddress: \"{}\"", net::to_string(device.mac));
-            line("link: {}", device.on);
+            line("link: {}", word(device.on));
             return line("id: {}", device.vlan);
         case Device::Kind::tunnel:
             line("mode: vxlan");
@@ -117,7 +126,7 @@ class NetworkConfig {
         if (duties == nullptr || duties->dns.empty())
             return;
         line("nameservers:");
-        line("  search: [{}]", domain_of(lab_));
+        line("  search: [{}]", word(domain_of(lab_)));
         line("  addresses:");
         for (const net::Address& server : duties->dns)
             line("    - \"{}\"", net::to_string(server));
@@ -148,7 +157,7 @@ std::string users(const plan::Login& login) {
         return keys.empty() ? "" : "ssh_authorized_keys:\n" + keys;
     return fmt::format("users:\n  - name: {}\n    shell: /bin/bash\n    groups: [sudo]\n    sudo: "
                        "\"ALL=(ALL) NOPASSWD:ALL\"\n    lock_passwd: true\n",
-                       login.user.value)
+                       word(login.user.value))
            + (keys.empty() ? "" : "    ssh_authorized_keys:\n" + keys);
 }
 
@@ -161,16 +170,17 @@ std::string network_config(const Lab& lab, MachineId id, const std::vector<Devic
 
 std::string meta_data(const Lab& lab, MachineId id) {
     return heading(lab, id, "cloud-init's meta-data")
-           + fmt::format("instance-id: {0}-{1}\nlocal-hostname: {1}\n", lab.name,
-                         lab.machines[id].name);
+           + fmt::format("instance-id: {}\nlocal-hostname: {}\n",
+                         word(fmt::format("{}-{}", lab.name, lab.machines[id].name)),
+                         word(lab.machines[id].name));
 }
 
 std::string user_data(const Lab& lab, MachineId id, const std::map<std::string, std::string>& files,
                       const FirstStart& first) {
     const std::string& name = lab.machines[id].name;
     std::string text = "#cloud-config\n" + heading(lab, id, "cloud-init's user data")
-                       + fmt::format("hostname: {0}\nfqdn: {0}.{1}\nmanage_etc_hosts: false\n",
-                                     name, domain_of(lab))
+                       + fmt::format("hostname: {}\nfqdn: {}\nmanage_etc_hosts: false\n",
+                                     word(name), word(fmt::format("{}.{}", name, domain_of(lab))))
                        + users(lab.login_of(id));
     std::string programs;
     std::string steps;

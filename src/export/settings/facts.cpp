@@ -1,6 +1,8 @@
 #include "jackal/export/facts.h"
 
 #include "export/settings/settings.h"
+#include "jackal/export/json.h"
+#include "jackal/limits.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -41,18 +43,30 @@ class Reader {
         auto text = files_.find(file);
         if (text == files_.end())
             return;
-        const std::string where = found_.name + "/" + file;
+        if (const auto at = too_deep_at(text->second))
+            return complain(
+                file, *at, fmt::format("this nests deeper than {} levels", limits::document_depth));
         try {
             use(json::parse(text->second.empty() ? "[]" : text->second));
         } catch (const json::parse_error& error) {
-            const std::string before = text->second.substr(0, error.byte == 0 ? 0 : error.byte - 1);
-            const auto line = std::ranges::count(before, '\n') + 1;
-            const std::size_t column = before.size() - (before.rfind('\n') + 1) + 1;
-            problems_.push_back(fmt::format("{}:{}:{}: this is no JSON", where, line, column));
+            complain(file, error.byte == 0 ? 0 : error.byte - 1, "this is no JSON");
         } catch (const json::exception&) {
-            problems_.push_back(
-                fmt::format("{}:1:1: this is not what `ip -json` or `nft -j` prints", where));
+            complain(file, 0, "this is not what `ip -json` or `nft -j` prints");
         }
+    }
+
+    void complain(const std::string& file, std::size_t byte, std::string_view what) {
+        const std::string_view before = std::string_view(files_.at(file)).substr(0, byte);
+        const auto line = std::ranges::count(before, '\n') + 1;
+        const std::size_t column = before.size() - (before.rfind('\n') + 1) + 1;
+        problems_.push_back(fmt::format("{}/{}:{}:{}: {}", found_.name, file, line, column, what));
+    }
+
+    // What the kernel lets a device be called (dev_valid_name of its net/core/dev.c).
+    static bool is_device_name(std::string_view name) {
+        constexpr std::size_t longest = 15;
+        return !name.empty() && name.size() <= longest && name != "." && name != ".."
+               && name.find_first_of("/: \t\n\v\f\r\xa0") == name.npos;
     }
 
     static std::string word(const json& row, const char* key) {
@@ -67,6 +81,12 @@ class Reader {
                 .name = word(row, "ifname"),
                 .mac = net::parse_mac(word(row, "address")).value_or(net::Mac{}),
                 .mtu_bytes = static_cast<std::uint16_t>(std::min(row.value("mtu", 0U), 65535U))};
+            if (!is_device_name(nic.name)) {
+                complain(
+                    "address.json", 0,
+                    fmt::format("no interface can be called \"{}\"", plan::printable(nic.name)));
+                continue;
+            }
             for (const json& flag : row.value("flags", json::array())) {
                 nic.up |= flag == "UP";
                 nic.has_carrier |= flag == "LOWER_UP";

@@ -2,12 +2,13 @@
 # Asks the machines of the lab {0} what they are: sh gather.sh FOLDER [namespaces | ssh [OPTION...]]
 # namespaces: those that `jackal export --as namespaces` has started; needs root.
 # ssh: by `ssh OPTION... MACHINE`, such as -F settings/lab/ssh_config; as root, or nftables stay unknown.
-# Writes a folder for each machine, all or nothing; `jackal drift PLAN FOLDER` reads them.
+# Writes a folder for each machine, all or nothing; `jackal drift PLAN FOLDER` reads them. What a machine
+# says is data: it goes into files of the names that were asked for, and no more than 64 MiB are taken.
 set -eu
 lab={0}
 machines='{1}'
 
-[ $# -ge 1 ] || {{ sed -n '2,5s/^# //p' "$0"; exit 2; }}
+[ $# -ge 1 ] || {{ sed -n '2,6s/^# //p' "$0"; exit 2; }}
 folder=$1
 by=${{2:-namespaces}}
 [ $# -lt 2 ] && shift 1 || shift 2
@@ -36,7 +37,7 @@ esac
 silent=0
 for machine in $machines; do
     mkdir "$part/$machine"
-    said=$(ask "$machine" "$@" 2>"$part/said") || said=
+    said=$(ask "$machine" "$@" 2>"$part/said" | head -c 67108864 | tr -d '\000') || said=
     case $said in
     *'== end') ;;
     *)
@@ -45,7 +46,13 @@ for machine in $machines; do
         continue
         ;;
     esac
-    echo "$said" | awk -v to="$part/$machine/" '/^== /{{ file = to $2; next }} {{ print > file }}'
+    printf '%s\n' "$said" | awk -v to="$part/$machine/" '
+        BEGIN {{
+            count = split("address.json route.json route6.json neighbour.json rule.json forwarding nft.json", names)
+            for (i = 1; i <= count; ++i) asked[names[i]] = 1
+        }}
+        /^== / {{ file = NF == 2 && ($2 in asked) ? to $2 : ""; next }}
+        file != "" {{ print > file }}'
 done
 rm -f "$part/said"
 mv "$part" "$folder"

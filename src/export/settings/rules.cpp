@@ -118,6 +118,17 @@ class RuleReader {
         return {tables.begin(), tables.end()};
     }
 
+    static bool is_table(std::string_view family_and_name) {
+        auto is_letter = [](char c) { return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z'); };
+        const std::string_view name = family_and_name.substr(family_and_name.find(' ') + 1);
+        return std::ranges::all_of(family_and_name,
+                                   [&](char c) {
+                                       return is_letter(c) || (c >= '0' && c <= '9') || c == '_'
+                                              || c == '-' || c == '.' || c == ' ';
+                                   })
+               && !name.empty() && name.find(' ') == name.npos && is_letter(name.front());
+    }
+
   private:
     void note(std::string what) {
         if (std::ranges::find(rules_.unread, what) == rules_.unread.end())
@@ -858,6 +869,9 @@ void read_rules(const json& entries, reach::FoundMachine& machine) {
     machine.own_rules = machine.other_tables.empty()
                             ? *machine.rules
                             : RuleReader(entries, machine, own_table).run();
+    // Of tables with names that nft does not read, no command can be told.
+    std::erase_if(machine.other_tables,
+                  [](const std::string& table) { return !RuleReader::is_table(table); });
 }
 
 } // namespace jackal::exports

@@ -6,59 +6,133 @@ namespace jackal::exports {
 
 namespace {
 
-constexpr std::size_t header = 40;
+constexpr std::size_t header_of_ipv4 = 20; // at least
+constexpr std::size_t header_of_ipv6 = 40;
 constexpr std::size_t fragment_header = 8;
 constexpr std::size_t most_payload = 65'535;
-constexpr std::size_t kind_at = 6; // of what follows the header
+constexpr std::size_t next_header_at = 6;
 constexpr std::uint8_t is_fragment = 44;
+
+std::size_t number_at(std::span<const std::uint8_t> bytes, std::size_t at) {
+    return std::size_t{bytes[at]} << 8 | bytes[at + 1];
+}
+
+void set_number(Bytes& bytes, std::size_t at, std::size_t number) {
+    bytes[at] = static_cast<std::uint8_t>(number >> 8);
+    bytes[at + 1] = static_cast<std::uint8_t>(number);
+}
+
+bool is_ipv4(std::span<const std::uint8_t> packet) {
+    return packet.size() > header_of_ipv4 && packet[0] >> 4 == 4;
+}
 
 } // namespace
 
-bool Ipv6Pieces::is_piece(std::span<const std::uint8_t> packet) {
-    return packet.size() > header + fragment_header && packet[0] >> 4 == 6
-           && packet[kind_at] == is_fragment;
+// What one piece says.
+struct Pieces::Piece {
+    Bytes key;
+    Bytes header; // of the whole packet, but for its length
+    std::size_t place = 0;
+    bool is_last = false;
+    std::size_t told_bytes = 0;
+    std::span<const std::uint8_t> bytes;
+
+    explicit Piece(std::span<const std::uint8_t> packet) {
+        is_ipv4(packet) ? read_ipv4(packet) : read_ipv6(packet);
+    }
+
+    void read_ipv4(std::span<const std::uint8_t> packet) {
+        const std::size_t length = std::size_t{packet[0] & 0xfU} * 4;
+        told_bytes = number_at(packet, 2);
+        if (length < header_of_ipv4 || told_bytes <= length || told_bytes > packet.size())
+            return;
+        const std::size_t flags = number_at(packet, 6);
+        place = (flags & 0x1fff) * 8;
+        is_last = (flags & 0x2000) == 0;
+        bytes = packet.subspan(length, told_bytes - length);
+        key.assign(packet.begin() + 12, packet.begin() + 20); // source and destination
+        key.push_back(packet[9]);                             // protocol
+        key.insert(key.end(), packet.begin() + 4, packet.begin() + 6);
+        header.assign(packet.begin(), packet.begin() + static_cast<std::ptrdiff_t>(length));
+        set_number(header, 6, 0);
+    }
+
+    void read_ipv6(std::span<const std::uint8_t> packet) {
+        told_bytes = number_at(packet, 4) + header_of_ipv6;
+        if (told_bytes <= header_of_ipv6 + fragment_header || told_bytes > packet.size())
+            return;
+        place = number_at(packet, header_of_ipv6 + 2) & 0xfff8U;
+        is_last = (packet[header_of_ipv6 + 3] & 1) == 0;
+        bytes = packet.subspan(header_of_ipv6 + fragment_header,
+                               told_bytes - header_of_ipv6 - fragment_header);
+        key.assign(packet.begin() + 8, packet.begin() + header_of_ipv6);
+        key.insert(key.end(), packet.begin() + header_of_ipv6 + 4,
+                   packet.begin() + header_of_ipv6 + fragment_header);
+        header.assign(packet.begin(), packet.begin() + header_of_ipv6);
+        header[next_header_at] = packet[header_of_ipv6];
+    }
+
+    bool is_sound() const {
+        return !bytes.empty() && place + bytes.size() <= most_payload
+               && (is_last || bytes.size() % 8 == 0);
+    }
+};
+
+bool Pieces::is_piece(std::span<const std::uint8_t> packet) {
+    if (is_ipv4(packet))
+        return (number_at(packet, 6) & 0x3fff) != 0;
+    return packet.size() > header_of_ipv6 + fragment_header && packet[0] >> 4 == 6
+           && packet[next_header_at] == is_fragment;
 }
 
-std::optional<Ipv6Pieces::Whole> Ipv6Pieces::add(std::span<const std::uint8_t> piece) {
-    const std::size_t place = std::size_t{piece[header + 2]} << 8 | (piece[header + 3] & 0xf8);
-    const bool is_last = (piece[header + 3] & 1) == 0;
-    const std::size_t told = std::size_t{piece[4]} << 8 | piece[5];
-    if (told <= fragment_header || header + told > piece.size())
-        return std::nullopt;
-    const auto bytes = piece.subspan(header + fragment_header, told - fragment_header);
-    if (place + bytes.size() > most_payload || (!is_last && bytes.size() % 8 != 0))
-        return std::nullopt;
+// The oldest packets that are not whole go first: a lost piece keeps no other packet from coming.
+void Pieces::make_room(std::size_t bytes, const Bytes& besides) {
+    while (kept_bytes_ + bytes > most_bytes) {
+        auto oldest = parts_.end();
+        for (auto at = parts_.begin(); at != parts_.end(); ++at)
+            if (at->first != besides
+                && (oldest == parts_.end() || at->second.number < oldest->second.number))
+                oldest = at;
+        if (oldest == parts_.end())
+            return;
+        kept_bytes_ -= oldest->second.bytes;
+        parts_.erase(oldest);
+    }
+}
 
-    if (kept_bytes_ + bytes.size() > most_bytes) {
-        parts_.clear();
-        kept_bytes_ = 0;
+std::optional<Pieces::Whole> Pieces::add(std::span<const std::uint8_t> packet) {
+    const Piece piece(packet);
+    if (!piece.is_sound())
+        return std::nullopt;
+    make_room(piece.bytes.size(), piece.key);
+    Parts& parts = parts_[piece.key];
+    if (parts.by_place.empty())
+        parts.number = ++number_;
+    if (parts.header.empty() || piece.place == 0)
+        parts.header = piece.header;
+    if (parts.by_place.emplace(piece.place, Bytes(piece.bytes.begin(), piece.bytes.end())).second) {
+        parts.bytes += piece.bytes.size();
+        kept_bytes_ += piece.bytes.size();
     }
-    Bytes key(piece.begin() + 8, piece.begin() + header);
-    key.insert(key.end(), piece.begin() + header + 4, piece.begin() + header + fragment_header);
-    Parts& parts = parts_[key];
-    if (parts.by_place.emplace(place, Bytes(bytes.begin(), bytes.end())).second) {
-        parts.bytes += bytes.size();
-        kept_bytes_ += bytes.size();
-    }
-    parts.largest_bytes = std::max(parts.largest_bytes, static_cast<unsigned>(header + told));
-    if (is_last)
-        parts.whole_bytes = place + bytes.size();
+    parts.largest_bytes = std::max(parts.largest_bytes, static_cast<unsigned>(piece.told_bytes));
+    if (piece.is_last)
+        parts.whole_bytes = piece.place + piece.bytes.size();
     if (parts.bytes != parts.whole_bytes)
         return std::nullopt;
 
     const Parts all = std::move(parts);
-    parts_.erase(key);
+    parts_.erase(piece.key);
     kept_bytes_ -= all.bytes;
-    Whole whole{.packet = Bytes(piece.begin(), piece.begin() + header),
-                .largest_bytes = all.largest_bytes};
+    Whole whole{.packet = all.header, .largest_bytes = all.largest_bytes};
     for (const auto& [at, part] : all.by_place) {
-        if (at != whole.packet.size() - header) // overlaps (RFC 5722): none of it counts
+        if (at != whole.packet.size() - all.header.size())
             return std::nullopt;
         whole.packet.insert(whole.packet.end(), part.begin(), part.end());
     }
-    whole.packet[4] = static_cast<std::uint8_t>(all.bytes >> 8);
-    whole.packet[5] = static_cast<std::uint8_t>(all.bytes);
-    whole.packet[kind_at] = piece[header];
+    const bool is_of_ipv4 = is_ipv4(whole.packet);
+    if (whole.packet.size() > most_payload)
+        return std::nullopt;
+    set_number(whole.packet, is_of_ipv4 ? 2 : 4, is_of_ipv4 ? whole.packet.size() : all.bytes);
     return whole;
 }
 

@@ -45,7 +45,10 @@ class Stream {
     std::optional<probe::Microseconds> wakes() const;
 
     /// What the peer has sent since, in order.
-    Bytes received() { return std::exchange(in_, {}); }
+    Bytes received() {
+        owes_ack_ = owes_ack_ || window() < segment_bytes; // it opens again
+        return std::exchange(in_, {});
+    }
     bool peer_has_finished() const { return peer_fin_; }
     /// Both ends have said all, or one has broken off.
     bool is_over() const { return is_broken_ || (peer_fin_ && fin_acknowledged_); }

@@ -1,6 +1,7 @@
 #include "jackal/export/wire.h"
 
 #include "export/wire/answers.h"
+#include "export/wire/checksum.h"
 #include "export/wire/packets.h"
 #include "export/wire/pieces.h"
 #include "export/wire/stream.h"
@@ -74,15 +75,18 @@ class Wire::Simulation {
         now_ = now;
         try {
             const Tins::EthernetII ethernet(frame.data(), static_cast<std::uint32_t>(frame.size()));
-            if (const auto* arp = ethernet.find_pdu<Tins::ARP>())
-                return answer_arp(*arp);
-            if (const auto* ip = ethernet.find_pdu<Tins::IP>())
-                return ip->is_fragmented() ? take_piece(ethernet, *ip)
-                                           : take(ethernet, *ip, ip->tot_len());
+            // What is tagged with a VLAN, or wrapped in something else, is not for these NICs.
+            const Tins::PDU* content = ethernet.inner_pdu();
             const auto packet = frame.subspan(ethernet.header_size());
-            if (Ipv6Pieces::is_piece(packet))
+            if (const auto* arp = dynamic_cast<const Tins::ARP*>(content))
+                return answer_arp(*arp);
+            if (!is_sound(packet))
+                return;
+            if (Pieces::is_piece(packet))
                 return take_piece(ethernet, packet);
-            if (const auto* ip = ethernet.find_pdu<Tins::IPv6>())
+            if (const auto* ip = dynamic_cast<const Tins::IP*>(content))
+                return take(ethernet, *ip, ip->tot_len());
+            if (const auto* ip = dynamic_cast<const Tins::IPv6*>(content))
                 return take(ethernet, *ip, ipv6_header + ip->payload_length());
         } catch (const std::exception&) {
             // What is no packet is not understood by a machine either.
@@ -100,8 +104,9 @@ class Wire::Simulation {
                         .machine = c.request.last_machine(),
                         .port = c.request.flow.destination_port,
                         .is_new = std::exchange(c.is_new, false),
-                        .bytes = c.stream.received(),
-                        .has_finished = c.stream.peer_has_finished() && !c.has_told_end,
+                        .bytes = c.is_held ? Bytes() : c.stream.received(),
+                        .has_finished =
+                            c.stream.peer_has_finished() && !c.has_told_end && !c.is_held,
                         .is_over = c.stream.is_over()};
             c.has_told_end = c.has_told_end || heard.has_finished;
             if (heard.is_new || !heard.bytes.empty() || heard.has_finished || heard.is_over)
@@ -124,6 +129,10 @@ class Wire::Simulation {
     void accept(std::uint64_t number) {
         if (Connection* connection = connection_of(number))
             connection->stream.accept();
+    }
+    void hold(std::uint64_t number, bool holds) {
+        if (Connection* connection = connection_of(number))
+            connection->is_held = holds;
     }
     void finish(std::uint64_t number, bool breaks_off) {
         Connection* connection = connection_of(number);
@@ -244,26 +253,15 @@ class Wire::Simulation {
     // --- packets of the computer -----------------------------------------------------------------
 
     // Pieces of a packet count as large as the largest of them, and arrive with the last.
-    void take_piece(const Tins::EthernetII& ethernet, const Tins::IP& ip) {
-        constexpr std::size_t most_pieces = 4096; // of packets that are not whole yet
-        if (++pieces_ > most_pieces) {
-            reassembler_.clear_streams();
-            pieces_ = 1;
-        }
-        largest_piece_ = std::max<unsigned>(largest_piece_, ip.tot_len());
-        Tins::EthernetII frame = ethernet;
-        if (reassembler_.process(frame) != Tins::IPv4Reassembler::REASSEMBLED)
-            return;
-        const unsigned size_bytes = std::exchange(largest_piece_, 0);
-        take(frame, frame.rfind_pdu<Tins::IP>(), size_bytes);
-    }
-
     void take_piece(const Tins::EthernetII& ethernet, std::span<const std::uint8_t> piece) {
-        const auto whole = ipv6_pieces_.add(piece);
-        if (whole)
-            take(ethernet,
-                 Tins::IPv6(whole->packet.data(), static_cast<std::uint32_t>(whole->packet.size())),
-                 whole->largest_bytes);
+        const auto whole = pieces_.add(piece);
+        if (!whole || !is_sound_content(whole->packet))
+            return;
+        const auto size = static_cast<std::uint32_t>(whole->packet.size());
+        if (whole->packet[0] >> 4 == 4)
+            take(ethernet, Tins::IP(whole->packet.data(), size), whole->largest_bytes);
+        else
+            take(ethernet, Tins::IPv6(whole->packet.data(), size), whole->largest_bytes);
     }
 
     void take(const Tins::EthernetII& ethernet, const Tins::IP& ip, unsigned size_bytes) {
@@ -275,7 +273,7 @@ class Wire::Simulation {
                      .ttl = ip.ttl(),
                      .size_bytes = size_bytes,
                      .is_reply = (ip.flags() & Tins::IP::DONT_FRAGMENT) == 0};
-        if (const auto* udp = ip.find_pdu<Tins::UDP>();
+        if (const auto* udp = dynamic_cast<const Tins::UDP*>(in.content);
             udp && udp->dport() == probe::dhcp_server_port)
             return answer_lease(*udp);
         pass(ethernet, in);
@@ -284,7 +282,7 @@ class Wire::Simulation {
     static constexpr unsigned ipv6_header = 40;
 
     void take(const Tins::EthernetII& ethernet, const Tins::IPv6& ip, unsigned size_bytes) {
-        if (const auto* icmp = ip.find_pdu<Tins::ICMPv6>();
+        if (const auto* icmp = dynamic_cast<const Tins::ICMPv6*>(ip.inner_pdu());
             icmp && icmp->type() == Tins::ICMPv6::NEIGHBOUR_SOLICIT)
             return answer_solicitation(ethernet, ip, *icmp);
         Incoming in;
@@ -338,17 +336,17 @@ class Wire::Simulation {
         if (in.content == nullptr)
             return false;
         packet::Packet& packet = in.packet;
-        if (const auto* tcp = in.content->find_pdu<Tins::TCP>()) {
+        if (const auto* tcp = dynamic_cast<const Tins::TCP*>(in.content)) {
             packet.protocol = net::Protocol::tcp;
             packet.source_port = tcp->sport();
             packet.destination_port = tcp->dport();
-        } else if (const auto* udp = in.content->find_pdu<Tins::UDP>()) {
+        } else if (const auto* udp = dynamic_cast<const Tins::UDP*>(in.content)) {
             packet.protocol = net::Protocol::udp;
             packet.source_port = udp->sport();
             packet.destination_port = udp->dport();
         } else {
-            const auto* icmp = in.content->find_pdu<Tins::ICMP>();
-            const auto* icmpv6 = in.content->find_pdu<Tins::ICMPv6>();
+            const auto* icmp = dynamic_cast<const Tins::ICMP*>(in.content);
+            const auto* icmpv6 = dynamic_cast<const Tins::ICMPv6*>(in.content);
             return (icmp != nullptr && icmp->type() == Tins::ICMP::ECHO_REQUEST)
                    || (icmpv6 != nullptr && icmpv6->type() == Tins::ICMPv6::ECHO_REQUEST);
         }
@@ -358,16 +356,16 @@ class Wire::Simulation {
     // --- answers ---------------------------------------------------------------------------------
 
     void arrive(const Incoming& in, const Journey& request, Microseconds at) {
-        if (const auto* tcp = in.content->find_pdu<Tins::TCP>())
+        if (const auto* tcp = dynamic_cast<const Tins::TCP*>(in.content))
             return answer_segment(in, *tcp, request, at);
-        if (const auto* udp = in.content->find_pdu<Tins::UDP>())
+        if (const auto* udp = dynamic_cast<const Tins::UDP*>(in.content))
             return answer_datagram(in, *udp, request, at);
-        if (const auto* icmp = in.content->find_pdu<Tins::ICMP>()) {
+        if (const auto* icmp = dynamic_cast<const Tins::ICMP*>(in.content)) {
             Tins::ICMP reply = *icmp;
             reply.type(Tins::ICMP::ECHO_REPLY);
             return answer(request, reply, at);
         }
-        Tins::ICMPv6 reply = *in.content->find_pdu<Tins::ICMPv6>();
+        Tins::ICMPv6 reply = dynamic_cast<const Tins::ICMPv6&>(*in.content);
         reply.type(Tins::ICMPv6::ECHO_REPLY);
         answer(request, reply, at);
     }
@@ -515,6 +513,7 @@ class Wire::Simulation {
         bool is_served = false; // by the caller, else greeted with a line and closed
         bool is_new = true;
         bool has_told_end = false;
+        bool is_held = false; // what has come waits in the stream
     };
 
     Connection* connection_of(std::uint64_t number) {
@@ -664,10 +663,7 @@ class Wire::Simulation {
     std::set<std::pair<MachineId, std::uint16_t>> served_;
     std::map<net::Flow, Connection> connections_; // by the flow that the computer sees
     std::uint64_t connection_number_ = 0;
-    Tins::IPv4Reassembler reassembler_;
-    Ipv6Pieces ipv6_pieces_;
-    std::size_t pieces_ = 0;
-    unsigned largest_piece_ = 0;
+    Pieces pieces_;
     std::uint64_t number_ = 0;
     std::uint32_t packet_id_ = 0;
     Count count_;
@@ -694,6 +690,9 @@ std::vector<Wire::Heard> Wire::heard() {
 }
 void Wire::accept(std::uint64_t connection) {
     simulation_->accept(connection);
+}
+void Wire::hold(std::uint64_t connection, bool holds) {
+    simulation_->hold(connection, holds);
 }
 std::size_t Wire::room(std::uint64_t connection) const {
     return simulation_->room(connection);

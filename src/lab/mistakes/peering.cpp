@@ -197,9 +197,8 @@ Finding not_joined(const Lab& lab, SiteId from, SiteId to) {
               .subject = one,
               .message = fmt::format("nothing joins the sites {} and {}", one, other),
               .at = lab.sites[from].at};
-    if (border_for(lab, from) && border_for(lab, to))
-        f.remedy.edits = {
-            plan::AddPeering{{one, other}, {border_name(lab, from), border_name(lab, to)}}};
+    if (auto peering = new_peering(lab, from, to))
+        f.remedy.edits = {*peering};
     else
         f.remedy.advice = "give each of the two a router, and join those";
     return f;
@@ -370,6 +369,13 @@ MachineId router_of(const Lab& lab, SiteId site) {
 
 MachineId border_for(const Lab& lab, SiteId site) {
     return lab.sites[site].automatic ? lab.sites[site].core : router_of(lab, site);
+}
+
+std::optional<plan::AddPeering> new_peering(const Lab& lab, SiteId one, SiteId other) {
+    if (!border_for(lab, one) || !border_for(lab, other))
+        return std::nullopt;
+    return plan::AddPeering{{lab.sites[one].name, lab.sites[other].name},
+                            {border_name(lab, one), border_name(lab, other)}};
 }
 
 bool has_way_outside(const Lab& lab, SiteId site) {

@@ -15,6 +15,33 @@ using plan::Cause;
 
 namespace {
 
+bool is_used(const Lab& lab, std::uint16_t vlan) {
+    return std::ranges::any_of(lab.subnets,
+                               [&](const Subnet& subnet) { return subnet.vlan == vlan; })
+           || std::ranges::any_of(lab.ports, [&](const Port& port) {
+                  return !port.is_trunk && port.untagged == vlan;
+              });
+}
+
+// The trunk's list as at its other end, if all that it would lose is used by nobody; else with the
+// VLAN besides.
+plan::Edit let_through(const Lab& lab, PortId id, std::uint16_t vlan) {
+    const Port& port = lab.ports[id];
+    for (const Cable& cable : lab.cables) {
+        if (cable.first != id && cable.second != id)
+            continue;
+        const Port& other = lab.ports[cable.first == id ? cable.second : cable.first];
+        const bool loses = std::ranges::any_of(
+            port.tagged, [&](std::uint16_t own) { return !other.carries(own); });
+        const bool is_missed = std::ranges::any_of(port.tagged, [&](std::uint16_t own) {
+            return !other.carries(own) && is_used(lab, own);
+        });
+        if (port.is_trunk && other.is_trunk && other.carries(vlan) && loses && !is_missed)
+            return plan::SetTrunk{lab.port_name(id), {other.tagged.begin(), other.tagged.end()}};
+    }
+    return plan::AllowVlan{lab.port_name(id), vlan};
+}
+
 class Teller {
   public:
     Teller(const Lab& lab, const Apart& apart) : lab_(lab), apart_(apart) {}
@@ -137,7 +164,7 @@ class Teller {
 
     Finding not_carried(const std::string& port, plan::Mark at) const {
         const Port& row = lab_.ports[apart_.port];
-        Remedy remedy{{plan::AllowVlan{port, apart_.vlan}}, ""};
+        Remedy remedy{{let_through(lab_, apart_.port, apart_.vlan)}, ""};
         if (row.carries(apart_.vlan))
             remedy = {{}, fmt::format("do not cut {}:{}", port, apart_.vlan)};
         return make(Cause::vlan_not_carried, port,
@@ -257,11 +284,11 @@ class SwitchInspector {
                                  there.at});
         };
         for (std::uint16_t vlan : here.tagged)
-            if (!there.carries(vlan)) {
+            if (!there.carries(vlan) && is_used(lab_, vlan)) {
                 add(Cause::vlan_not_carried,
                     fmt::format("{} carries VLAN {}, and {} at the other end does not",
                                 lab_.port_name(one), vlan, lab_.port_name(other)),
-                    plan::AllowVlan{lab_.port_name(other), vlan});
+                    let_through(lab_, other, vlan));
                 break;
             }
         if (here.untagged != 0 && here.untagged != there.untagged

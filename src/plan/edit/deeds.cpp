@@ -311,6 +311,12 @@ struct Deed {
         if (!port.carries(e.vlan))
             port.tagged.insert(std::ranges::lower_bound(port.tagged, e.vlan), e.vlan);
     }
+    void operator()(const SetTrunk& e) const {
+        SwitchPort& port = port_of(plan, e.port);
+        port.tagged = e.vlans;
+        std::ranges::sort(port.tagged);
+        std::erase(port.tagged, port.untagged);
+    }
     void operator()(const SetPortUp& e) const { port_of(plan, e.port).up = e.to; }
     void operator()(const SetSwitchUp& e) const { switch_of(plan, e.name).up = true; }
     void operator()(const SetCableUp& e) const { plan.cables.at(e.cable).up = e.to; }

@@ -379,6 +379,11 @@ struct Words {
         }
         return text;
     }
+    EditText operator()(const SetTrunk& e) const {
+        const SwitchPort& port = port_of(plan, e.port);
+        return {port_path(e.port).key("trunk"), "set",
+                fmt::format("[{}]", fmt::join(e.vlans, ", ")), port.at};
+    }
     EditText operator()(const SetPortUp& e) const {
         return {port_path(e.port).key("state"), "set", e.to ? "up" : "down",
                 port_of(plan, e.port).at};

@@ -45,10 +45,12 @@ Diagnosis untranslated(const Case& c, const packet::Step& left) {
                   fmt::format("{} is not translated on its way out: give it `uplink: nat`, or "
                               "send by way of a subnet that has",
                               c.segment_of(left.out))};
-    return {Cause::private_untranslated, left.machine,
-            fmt::format("the request leaves the lab at {} with the private source address {}, "
+    const bool is_private = net::is_private(c.far);
+    return {is_private ? Cause::private_untranslated : Cause::no_return_route, left.machine,
+            fmt::format("the request leaves the lab at {} with the {}source address {}, "
                         "and {} has no way back to it",
-                        c.name(left.machine), to_string(c.far), c.name(c.here)),
+                        c.name(left.machine), is_private ? "private " : "", to_string(c.far),
+                        c.name(c.here)),
             std::move(remedy), c.mark(left.machine)};
 }
 
@@ -157,11 +159,13 @@ Diagnosis not_relayed(const Case& c) {
         c.mark(c.here));
 }
 
-// Private addresses that ended outside, where nobody routes them.
+// Addresses that ended outside, where nobody routes them: private ones, and any of the lab's own
+// that a request came from.
 Maybe outside(const Case& c) {
     bool lost = c.journey.ending == Ending::no_route || c.journey.ending == Ending::no_neighbour
                 || c.journey.ending == Ending::ttl_expired;
-    if (!lost || !c.lab.machines[c.here].outside || !net::is_private(c.far))
+    const bool is_reply = c.leg.request != nullptr && c.leg.returning;
+    if (!lost || !c.lab.machines[c.here].outside || (!net::is_private(c.far) && !is_reply))
         return {};
     if (const packet::Step* left = leaving(c.lab, c.journey))
         if (auto path = c.path_from(left->machine, Through::working); !path.empty()) {

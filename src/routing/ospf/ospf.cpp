@@ -74,6 +74,23 @@ bool OspfTables::has_prefix(std::uint32_t router, const Edge& onto, std::uint32_
                });
 }
 
+// True if the prefix is a range of the border router's own that is active: it reaches some of it in
+// its area. What others say of such a range counts for nothing (RFC 2328 section 16.2 (3)).
+bool OspfTables::summarises(MachineId machine, std::uint32_t prefix) const {
+    const net::Prefix& told = (*numbers_)[prefix];
+    return std::ranges::any_of(
+        lab_->speaker(machine)->ospf->ranges, [&](const lab::OspfRange& range) {
+            const std::uint32_t own =
+                range.prefix == told ? node_of_area(machine, range.area) : nowhere;
+            return own != nowhere && std::ranges::any_of(graph_->intra, [&](const Advert& advert) {
+                       return graph_->nodes[advert.node].component == graph_->nodes[own].component
+                              && !is_dead(advert.nic)
+                              && range.prefix.contains((*numbers_)[advert.prefix])
+                              && cost_between(own, advert.node) != nowhere;
+                   });
+        });
+}
+
 // The best of what is announced to one machine for one prefix.
 class OspfTables::Choice {
   public:
@@ -91,7 +108,9 @@ class OspfTables::Choice {
             return;
         const bool is_border = tables_.is_border(machine_);
         if (advert.type == PathType::inter_area
-            && (node == advert.node || (is_border && graph_.nodes[node].area != 0)))
+            && (node == advert.node
+                || (is_border
+                    && (graph_.nodes[node].area != 0 || tables_.summarises(machine_, prefix_)))))
             return;
         const bool is_external = advert.type > PathType::inter_area;
         const bool told_by_border =

@@ -216,6 +216,7 @@ class OspfTables final : public ProtocolTables {
         return router.speaker->ospf->kind_of(router.area);
     }
     const Edge* edge_onto(std::uint32_t router, std::uint32_t network) const;
+    bool summarises(lab::MachineId machine, std::uint32_t prefix) const;
     bool has_prefix(std::uint32_t router, const Edge& onto, std::uint32_t prefix) const;
     std::uint32_t members_of(std::uint32_t network) const {
         return graph_->nodes[network + 1].first_edge - graph_->nodes[network].first_edge;
