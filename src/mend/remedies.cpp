@@ -63,16 +63,11 @@ class Trial {
         return true;
     }
 
-    // Of one about many pairs that the first of them gets its reply.
+    // That it is gone; of one about pairs first that the one that it names gets its reply.
     static Goals goals_of(const Finding& finding) {
-        Goals goals{.expectations = false};
-        if (finding.from.empty()) {
-            goals.warnings = true;
-            goals.findings.push_back(finding);
-        } else {
-            goals.errors = false;
+        Goals goals{.expectations = false, .warnings = true, .findings = {finding}};
+        if (!finding.from.empty())
             goals.questions.push_back({finding.from, finding.to});
-        }
         return goals;
     }
 
@@ -89,8 +84,7 @@ class Trial {
                                   [&] { return ++labs < limits::mending_labs && goes_on(); });
         if (found.outcome.is_healthy() && !found.outcome.changes.empty()) {
             finding.remedy.edits = found.outcome.edits();
-            const bool is_gone = !found.state->as_before().places.contains(key_at(finding));
-            finding.remedy.proof = is_gone ? Proof::mends : Proof::more_is_needed;
+            finding.remedy.proof = Proof::mends;
             return found.state;
         }
         if (labs != 0)
@@ -107,8 +101,7 @@ class Trial {
         Before before = State::of_check(settled_, check_, goals)->as_before();
         before.settled = &settled_;
         auto state = State::of(plan::apply(plan_, finding.remedy.edits), goals, &before);
-        const bool mends = state != nullptr && state->failing().empty() && state->harm().empty()
-                           && !state->as_before().places.contains(key_at(finding));
+        const bool mends = state != nullptr && state->failing().empty() && state->harm().empty();
         finding.remedy.proof = mends ? Proof::mends : Proof::more_is_needed;
         return mends ? state : nullptr;
     }

@@ -51,7 +51,7 @@ struct Node {
     // to get replies, fewer answers that nobody asked for; fewer findings of any sort, and less
     // disturbance.
     auto cost(bool spares_reach) const {
-        return std::tuple(count + decisions, spares_reach ? state->answered() : 0,
+        return std::tuple(count + decisions, count, spares_reach ? state->answered() : 0,
                           state->findings(), disturbance);
     }
 };

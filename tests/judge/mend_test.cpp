@@ -87,6 +87,16 @@ class Mistaken {
         return true;
     }
 
+    // Writes the address that the NIC has by itself, which is no mistake.
+    bool write_address(const plan::Machine& machine, std::size_t nic, const std::string& nic_at) {
+        const lab::NicId first = lab_.machines[*lab_.machine(machine.name)].first_nic;
+        const lab::NicId id{first.row + static_cast<std::uint32_t>(nic)};
+        const auto* row = lab_.first_address(id, net::Family::ipv4);
+        return row != nullptr && row->origin != lab::AddressOrigin::lease
+               && change(fmt::format("{}.address={}", nic_at, net::to_string(row->address)))
+               && (made_.pop_back(), true);
+    }
+
     // An address of the subnet's IPv4 prefix, or nothing.
     std::string address_on(const std::string& subnet, int host) {
         const auto& prefix =
@@ -132,7 +142,9 @@ class Mistaken {
         case 8:
             return other != subnet && is_ipv4_only(subnet) && is_ipv4_only(other)
                    && change(fmt::format("{}.address={}", nic_at, address_on(other, 9)));
-        case 9: return other != subnet && change(fmt::format("{}.subnet={}", nic_at, other));
+        case 9: // its address still says where it belongs
+            return other != subnet && is_ipv4_only(subnet) && write_address(machine, nic, nic_at)
+                   && change(fmt::format("{}.subnet={}", nic_at, other));
         case 10:
             return is_ipv4_only(subnet)
                    && change(fmt::format("{}.address={}/31", nic_at, address_on(subnet, 10)));

@@ -381,8 +381,20 @@ struct Words {
     }
     EditText operator()(const SetTrunk& e) const {
         const SwitchPort& port = port_of(plan, e.port);
-        return {port_path(e.port).key("trunk"), "set",
-                fmt::format("[{}]", fmt::join(e.vlans, ", ")), port.at};
+        const Place path = port_path(e.port).key("trunk");
+        std::vector<EditText> texts;
+        for (std::uint16_t vlan : e.vlans)
+            if (!port.carries(vlan))
+                texts.push_back({path, "add", fmt::format("{}", vlan), port.at});
+        for (std::uint16_t vlan : port.tagged)
+            if (std::ranges::find(e.vlans, vlan) == e.vlans.end())
+                texts.push_back(removal(path, port.at, fmt::format("{}", vlan)));
+        if (texts.empty())
+            return {path, "set", fmt::format("[{}]", fmt::join(e.vlans, ", ")), port.at};
+        EditText first = std::move(texts.front());
+        texts.erase(texts.begin());
+        first.also = std::move(texts);
+        return first;
     }
     EditText operator()(const SetPortUp& e) const {
         return {port_path(e.port).key("state"), "set", e.to ? "up" : "down",
