@@ -175,7 +175,7 @@ void be_for_one_answer() {
 bool is_time_short() {
     constexpr double share = 0.8;
     constexpr double step_share = 0.95;
-    constexpr std::clock_t steps_to_come = 3; // to lay down what was found, and one under way
+    constexpr std::clock_t steps_to_come = 2; // one under way, and to lay down what was found
     const std::clock_t now = std::clock();
     const std::clock_t step = now - last_asked.exchange(now);
     if (step > longest_step)

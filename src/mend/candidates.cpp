@@ -146,6 +146,15 @@ std::string machine_named_in(const Edit& edit) {
     return name;
 }
 
+// As a builder counts: all that moves with a subnet is one change.
+std::size_t counted(const std::vector<Edit>& edits) {
+    const bool moves_subnet = std::ranges::any_of(edits, [](const Edit& edit) {
+        return edit.as<plan::SetSubnetPrefix>() != nullptr
+               || edit.as<plan::SetSiteSpace>() != nullptr;
+    });
+    return moves_subnet ? 1 : edits.size();
+}
+
 class Collector {
   public:
     Collector(const plan::Plan& plan, const lab::Lab& lab, const State& state)
@@ -179,7 +188,6 @@ class Collector {
     bool offer(Change change, int disturbance) {
         if (!keys_.insert(key_of(change.edits, plan_)).second)
             return false;
-        change.against = decisions_against(change.edits, plan_);
         all_.push_back({std::move(change), disturbance});
         return true;
     }
@@ -187,20 +195,8 @@ class Collector {
     void add(const Failing& failing, const std::vector<Edit>& edits) {
         if (edits.empty())
             return;
-        const bool moves_subnet = std::ranges::any_of(edits, [](const Edit& edit) {
-            return edit.as<plan::SetSubnetPrefix>() != nullptr
-                   || edit.as<plan::SetSiteSpace>() != nullptr;
-        });
-        int weight = 0;
-        for (const Edit& edit : edits)
-            weight += disturbance(edit, plan_);
-        if (offer({edits,
-                   failing.cause,
-                   failing.message,
-                   failing.at,
-                   moves_subnet ? 1 : edits.size(),
-                   {}},
-                  weight))
+        Candidate one = candidate(plan_, failing, edits);
+        if (offer(std::move(one.change), one.disturbance))
             add_of_all_clones(failing, edits);
     }
     void add(const Failing& failing, Edit edit) {
@@ -221,7 +217,8 @@ class Collector {
                         of_all.push_back(std::move(*same));
                 });
         if (of_all.size() > 1)
-            offer({std::move(of_all), failing.cause, failing.message, failing.at, 1, {}},
+            offer({of_all, failing.cause, failing.message, failing.at, 1,
+                   decisions_against(of_all, plan_)},
                   disturbance(edits.front(), plan_));
     }
 
@@ -592,6 +589,16 @@ std::string key_of(const std::vector<Edit>& edits, const plan::Plan& plan) {
     for (const plan::EditText& text : plan::to_texts(edits, plan))
         key += to_line(text) + '\n';
     return key;
+}
+
+Candidate candidate(const plan::Plan& plan, const Failing& failing,
+                    const std::vector<Edit>& edits) {
+    int weight = 0;
+    for (const Edit& edit : edits)
+        weight += disturbance(edit, plan);
+    return {{edits, failing.cause, failing.message, failing.at, counted(edits),
+             decisions_against(edits, plan)},
+            weight};
 }
 
 std::vector<Candidate> candidates(const plan::Plan& plan, const lab::Lab& lab, const State& state,

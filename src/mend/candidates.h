@@ -29,6 +29,10 @@ int disturbance(const plan::Edit& edit, const plan::Plan& plan);
 std::vector<Candidate> candidates(const plan::Plan& plan, const lab::Lab& lab, const State& state,
                                   Reach reach);
 
+/// These edits as a change for something that fails.
+Candidate candidate(const plan::Plan& plan, const Failing& failing,
+                    const std::vector<plan::Edit>& edits);
+
 /// The same for what is told of the same place, as one text: what tells one change from another.
 std::string key_of(const std::vector<plan::Edit>& edits, const plan::Plan& plan);
 

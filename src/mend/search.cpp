@@ -57,6 +57,10 @@ struct Node {
 };
 
 class Search {
+    auto cost_of(const Node& node) const {
+        return node.cost(goals_.expectations && !before_.unmet.empty());
+    }
+
   public:
     Search(const plan::Plan& plan, const Goals& goals, const Limits& limits,
            const std::function<bool()>& goes_on)
@@ -77,7 +81,10 @@ class Search {
         const bool is_broken = std::ranges::any_of(
             root.state->failing(), [](const Failing& failing) { return !failing.is_warning; });
         furthest_reach_ = is_broken ? Reach::alternatives : Reach::switches;
+        try_all(root);
         look_near(root);
+        if (all_at_once_ && (!best_ || cost_of(*all_at_once_) < cost_of(*best_)))
+            best_ = std::move(all_at_once_);
         if (best_ && limits_.is_quick)
             improve_a_little(root);
         else if (best_)
@@ -99,6 +106,42 @@ class Search {
                                       {Reach::alternatives, 1},
                                       {Reach::alternatives, 4}};
 
+    // Many mistakes have mostly nothing to do with each other: what is proposed for each, all at
+    // once.
+    void try_all(const Node& root) {
+        constexpr std::size_t many = 4;
+        constexpr std::size_t most = 200;
+        if (!goals_.questions.empty() || root.state->failing().size() < many || !goes_on())
+            return;
+        Node all;
+        plan::Plan plan = plan_;
+        for (const Failing& failing : root.state->failing()) {
+            if (failing.is_asked || all.changes.size() == most)
+                continue;
+            if (failing.remedy.edits.empty())
+                continue;
+            Candidate one = candidate(plan_, failing, failing.remedy.edits);
+            try {
+                if (!all.keys.insert(key_of(one.change.edits, plan)).second)
+                    continue;
+                plan = plan::apply(std::move(plan), one.change.edits);
+            } catch (const std::out_of_range&) { // of something that another took away
+                return;
+            }
+            all.count += one.change.count;
+            all.decisions += one.change.against.empty() ? 0 : 1;
+            all.disturbance += one.disturbance;
+            all.changes.push_back(std::move(one.change));
+        }
+        if (all.changes.size() < many)
+            return;
+        proposed_.insert(all.keys.begin(), all.keys.end());
+        all.state = State::of(plan, goals_, &before_);
+        ++outcome_.tried;
+        if (all.state != nullptr && is_healthy(all))
+            all_at_once_ = std::move(all);
+    }
+
     // What lies near is better, even if it shows a warning that was hidden.
     void look_near(const Node& root) {
         for (const Pass& pass : passes)
@@ -111,10 +154,6 @@ class Search {
             return;
         strict_ = strict;
         look(root, pass.reach, pass.width);
-    }
-
-    auto cost_of(const Node& node) const {
-        return node.cost(goals_.expectations && !before_.unmet.empty());
     }
 
     bool is_healthy(const Node& node) {
@@ -368,7 +407,7 @@ class Search {
     // first, and says of each what of the plan as it is it mends. The changes stay as they are if
     // that came to something else.
     void put_in_order(Node& node) {
-        if (node.changes.empty())
+        if (node.changes.empty() || (node.changes.size() > 1 && !goes_on()))
             return;
         std::vector<Change> changes = node.changes;
         const bool can_move = std::ranges::none_of(changes, [](const Change& change) {
@@ -503,6 +542,7 @@ class Search {
     std::shared_ptr<const State> root_; // of the plan as it is
     std::set<std::string> proposed_;    // keys of changes
     std::map<std::shared_ptr<const State>, bool> takes_replies_;
+    std::optional<Node> all_at_once_; // what is proposed for each thing, if that does
     std::optional<Node> best_;
     Node furthest_; // without harm
     std::mutex mutex_;

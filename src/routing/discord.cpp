@@ -496,11 +496,95 @@ lab::Finding describe(const Lab& lab, const Dispute& dispute) {
     return found;
 }
 
+namespace {
+
+// Routers that are in one area, with all the neighbours that they could have in one other, which
+// more routers are in: one mistake, not one for each neighbour.
+class Strays {
+  public:
+    Strays(const Lab& lab, const Learned& learned) : lab_(lab) {
+        for (const lab::Speaker& speaker : lab.speakers)
+            if (auto area = area_of(speaker.machine))
+                ++members_[*area];
+        std::map<MachineId, std::set<MachineId>> apart; // from whom
+        std::set<MachineId> joined;
+        for (const Neighbour& n : learned.neighbours()) {
+            if (n.protocol != Protocol::ospf || n.transit)
+                continue;
+            if (n.discord == Discord::area)
+                apart[n.machine].insert(n.other);
+            else
+                joined.insert(n.machine);
+        }
+        constexpr std::size_t least = 2;
+        for (const auto& [machine, others] : apart)
+            if (others.size() >= least && !joined.contains(machine))
+                look_at(machine, others);
+    }
+
+    bool have(MachineId machine) const { return findings_.contains(machine); }
+
+    void tell(std::vector<lab::Finding>& into) const {
+        for (const auto& [machine, finding] : findings_)
+            into.push_back(finding);
+    }
+
+  private:
+    // That of all its NICs; nothing if there are several, or none.
+    std::optional<std::uint32_t> area_of(MachineId machine) const {
+        const lab::Speaker* speaker = lab_.speaker(machine);
+        if (speaker == nullptr || !speaker->ospf || speaker->ospf->nics.empty())
+            return std::nullopt;
+        const auto& nics = speaker->ospf->nics;
+        const bool is_one = std::ranges::all_of(
+            nics, [&](const lab::OspfNic& nic) { return nic.area == nics.front().area; });
+        return is_one ? std::optional(nics.front().area) : std::nullopt;
+    }
+
+    void look_at(MachineId machine, const std::set<MachineId>& others) {
+        const auto own = area_of(machine);
+        const auto there = area_of(*others.begin());
+        const bool are_in_one =
+            std::ranges::all_of(others, [&](MachineId other) { return area_of(other) == there; });
+        if (!own || !there || !are_in_one || members_[*own] >= members_[*there])
+            return;
+        constexpr std::size_t most_named = 3;
+        std::string names;
+        std::size_t named = 0;
+        for (MachineId other : others)
+            if (named++ < most_named)
+                names += (names.empty() ? "" : ", ") + lab_.machines[other].name;
+        if (others.size() > most_named)
+            names += fmt::format(" and {} more", others.size() - most_named);
+        const std::string& name = lab_.machines[machine].name;
+        findings_.emplace(
+            machine,
+            lab::Finding{.cause = Cause::area_differs,
+                         .severity = lab::Severity::error,
+                         .subject = name,
+                         .message = fmt::format("{} is in OSPF area {}, and all that could be its "
+                                                "neighbours are in area {}: {}",
+                                                name, *own, *there, names),
+                         .remedy = {{plan::SetOspfNic{name, "", What::area, *there}}, ""},
+                         .at = lab_.speaker(machine)->ospf->nics.front().at});
+    }
+
+    const Lab& lab_;
+    std::map<std::uint32_t, std::size_t> members_; // by area
+    std::map<MachineId, lab::Finding> findings_;
+};
+
+} // namespace
+
 std::vector<lab::Finding> protocol_findings(const Lab& lab, const Learned& learned) {
     std::vector<lab::Finding> found;
+    const Strays strays(lab, learned);
+    strays.tell(found);
     std::set<std::tuple<Protocol, Discord, MachineId, MachineId, NicId>> seen;
     for (const Neighbour& n : learned.neighbours()) {
         if (n.discord == Discord::none || (n.protocol == Protocol::rip && may_be_meant(n.discord)))
+            continue;
+        if (n.discord == Discord::area && (strays.have(n.machine) || strays.have(n.other)))
             continue;
         // Both ends, and both families, say the same.
         bool first = !n.other || n.machine < n.other;

@@ -315,7 +315,7 @@ struct SetOspfNic {
         active,   ///< no longer passive
     };
     std::string machine;
-    std::string nic; ///< its name
+    std::string nic; ///< its name; empty: all that is in its one area, to another
     What what = What::area;
     std::uint32_t value = 0;
 };

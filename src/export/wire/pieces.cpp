@@ -8,7 +8,7 @@ namespace {
 
 constexpr std::size_t header_of_ipv4 = 20; // at least
 constexpr std::size_t header_of_ipv6 = 40;
-constexpr std::size_t fragment_header = 8;
+constexpr std::size_t fragment_header_size = 8;
 constexpr std::size_t most_payload = 65'535;
 constexpr std::size_t next_header_at = 6;
 constexpr std::uint8_t is_fragment = 44;
@@ -59,15 +59,15 @@ struct Pieces::Piece {
 
     void read_ipv6(std::span<const std::uint8_t> packet) {
         told_bytes = number_at(packet, 4) + header_of_ipv6;
-        if (told_bytes <= header_of_ipv6 + fragment_header || told_bytes > packet.size())
+        if (told_bytes <= header_of_ipv6 + fragment_header_size || told_bytes > packet.size())
             return;
         place = number_at(packet, header_of_ipv6 + 2) & 0xfff8U;
         is_last = (packet[header_of_ipv6 + 3] & 1) == 0;
-        bytes = packet.subspan(header_of_ipv6 + fragment_header,
-                               told_bytes - header_of_ipv6 - fragment_header);
+        bytes = packet.subspan(header_of_ipv6 + fragment_header_size,
+                               told_bytes - header_of_ipv6 - fragment_header_size);
         key.assign(packet.begin() + 8, packet.begin() + header_of_ipv6);
         key.insert(key.end(), packet.begin() + header_of_ipv6 + 4,
-                   packet.begin() + header_of_ipv6 + fragment_header);
+                   packet.begin() + header_of_ipv6 + fragment_header_size);
         header.assign(packet.begin(), packet.begin() + header_of_ipv6);
         header[next_header_at] = packet[header_of_ipv6];
     }
@@ -81,7 +81,7 @@ struct Pieces::Piece {
 bool Pieces::is_piece(std::span<const std::uint8_t> packet) {
     if (is_ipv4(packet))
         return (number_at(packet, 6) & 0x3fff) != 0;
-    return packet.size() > header_of_ipv6 + fragment_header && packet[0] >> 4 == 6
+    return packet.size() > header_of_ipv6 + fragment_header_size && packet[0] >> 4 == 6
            && packet[next_header_at] == is_fragment;
 }
 

@@ -82,6 +82,10 @@ struct Deed {
     }
     template <class IsNamed>
     static void set_area(Ospf& ospf, const SetOspfNic& e, IsNamed is_named) {
+        if (e.nic.empty() && ospf.areas.size() == 1) {
+            ospf.areas.front().number = e.value;
+            return;
+        }
         std::erase_if(ospf.areas, [&](OspfArea& area) {
             return std::erase_if(area.nics.names, is_named) != 0 && area.nics.names.empty()
                    && area.number != e.value;

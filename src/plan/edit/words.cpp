@@ -530,6 +530,19 @@ struct Words {
         auto path = [&](std::uint32_t area) {
             return ospf_path.key("areas").name(fmt::format("{}", area));
         };
+        if (e.nic.empty() && ospf.areas.size() == 1) {
+            const OspfArea& own = ospf.areas.front();
+            std::string list = "all";
+            if (!own.nics.all) {
+                list.clear();
+                for (const auto& name : own.nics.names)
+                    list += (list.empty() ? "[" : ", ") + name.value;
+                list += "]";
+            }
+            EditText text{path(e.value), "set", list, at};
+            text.also.push_back(removal(path(own.number), at));
+            return text;
+        }
         std::vector<EditText> removals;
         bool is_in_all = false;
         for (const OspfArea& area : ospf.areas) {
