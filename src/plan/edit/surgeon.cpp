@@ -257,11 +257,12 @@ void Surgeon::add_missing(const Spot& spot, const Place& place, std::string_view
 }
 
 void Surgeon::set(const Place& place, std::string_view value, std::string_view before) {
-    write_out(place, before.empty());
-    Spot spot = find(place, before.empty());
+    const bool is_whole = before.empty() || place.steps.back().kind == Step::Kind::index;
+    write_out(place, is_whole);
+    Spot spot = find(place, is_whole);
     if (spot.depth < place.steps.size())
         return add_missing(spot, place, value, false);
-    if (before.empty() || layout_->kind(spot.value) != NodeKind::sequence)
+    if (is_whole || layout_->kind(spot.value) != NodeKind::sequence)
         return replace(spot.element, value);
     const std::vector<Element> items = layout_->elements(spot.value);
     for (std::size_t i = 0; i < items.size(); ++i)

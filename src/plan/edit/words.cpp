@@ -125,6 +125,22 @@ std::string of_family(const std::vector<Placed<T>>& values, net::Family family) 
     return "";
 }
 
+// Where a value stands that is told from others of its list by what it is: a list of one may be
+// written without brackets, and is its value.
+template <class T, class Is>
+Place place_in(Place list, const std::vector<T>& values, Is is) {
+    const auto found = std::ranges::find_if(values, is);
+    if (values.size() < 2 || found == values.end())
+        return list;
+    return list.index(static_cast<std::size_t>(found - values.begin()));
+}
+
+template <class T>
+Place place_of_family(Place list, const std::vector<Placed<T>>& values, net::Family family) {
+    return place_in(std::move(list), values,
+                    [&](const Placed<T>& value) { return value.value.family() == family; });
+}
+
 // `set` where one of the family is written or none at all, else `add`.
 template <class T>
 const char* verb_for(const std::vector<Placed<T>>& values, net::Family family) {
@@ -203,8 +219,9 @@ struct Words {
     EditText operator()(const SetSubnetPrefix& e) const {
         const Subnet& subnet = subnet_of(plan, e.subnet);
         Place path = Place{}.key("subnets").name(e.subnet);
-        EditText text{path.key("prefix"), verb_for(subnet.prefixes, e.to.family()),
-                      net::to_string(e.to), subnet.at, of_family(subnet.prefixes, e.to.family())};
+        EditText text{place_of_family(path.key("prefix"), subnet.prefixes, e.to.family()),
+                      verb_for(subnet.prefixes, e.to.family()), net::to_string(e.to), subnet.at,
+                      of_family(subnet.prefixes, e.to.family())};
         if (subnet.hosts)
             text.also.push_back(removal(path.key("hosts"), subnet.hosts->at));
         if (subnet.growth_percent != 0)
@@ -231,7 +248,11 @@ struct Words {
     EditText operator()(const SetNicAddress& e) const {
         const Nic& nic = machine_of(plan, e.machine).nics.at(e.nic);
         std::string before = e.to ? written_at(nic, e.from) : "";
-        return {nic_path(plan, e.machine, e.nic).key("address"),
+        Place path = nic_path(plan, e.machine, e.nic).key("address");
+        if (e.to)
+            path = place_in(std::move(path), nic.address.given,
+                            [&](const auto& given) { return given.value.address == e.from; });
+        return {std::move(path),
                 e.to && before.empty() && !nic.address.given.empty() ? "add" : "set",
                 e.to ? net::to_string(*e.to) : "auto", nic.address.at ? nic.address.at : nic.at,
                 before};
@@ -279,7 +300,8 @@ struct Words {
             return {path, "set", "auto", at};
         if (!machine.gateway)
             return {path, "set", net::to_string(*e.to), at};
-        return {path, verb_for(machine.gateway->given, e.to->family()), net::to_string(*e.to), at,
+        return {place_of_family(path, machine.gateway->given, e.to->family()),
+                verb_for(machine.gateway->given, e.to->family()), net::to_string(*e.to), at,
                 of_family(machine.gateway->given, e.to->family())};
     }
     EditText operator()(const AddRoute& e) const {
