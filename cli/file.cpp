@@ -20,8 +20,6 @@ namespace jackal::cli {
 
 namespace {
 
-constexpr std::string_view is_there = "it exists already; --replace takes its place";
-
 [[noreturn]] void fail(const std::string& path) {
     fail_to_write(path, std::strerror(errno));
 }
@@ -88,7 +86,7 @@ class Beside {
     /// Gives the file the path, if that is free.
     void place() {
         if (!give_name(path_))
-            fail_to_write(path_, errno == EEXIST ? is_there : std::strerror(errno));
+            fail_to_write(path_, errno == EEXIST ? already_there : std::strerror(errno));
     }
 
     /// Takes the path from what stands there.
@@ -211,7 +209,7 @@ std::string regular_text(const std::string& path) {
 void refuse_existing(const std::string& path, bool replace) {
     struct stat status {};
     if (!replace && !path.empty() && path != "-" && lstat(path.c_str(), &status) == 0)
-        fail_to_write(path, is_there);
+        fail_to_write(path, already_there);
 }
 
 void write_whole(const std::string& path, const std::string& text, bool replace) {

@@ -63,8 +63,7 @@ class FolderBeside {
 
     void place() {
         if (renameat2(AT_FDCWD, folder_.c_str(), AT_FDCWD, final_.c_str(), RENAME_NOREPLACE) != 0)
-            fail_to_write(path_, errno == EEXIST ? "it exists already; --replace takes its place"
-                                                 : std::strerror(errno));
+            fail_to_write(path_, errno == EEXIST ? already_there : std::strerror(errno));
         folder_.clear();
     }
 

@@ -11,6 +11,9 @@
 
 namespace jackal::cli {
 
+/// Why nothing is written over what is there.
+inline constexpr std::string_view already_there = "it exists already; --replace takes its place";
+
 [[noreturn]] inline void fail_to_write(const std::string& path, std::string_view why) {
     throw NotAsked(fmt::format("{}: cannot be written: {}", path, why));
 }
