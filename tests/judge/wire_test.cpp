@@ -204,15 +204,15 @@ TEST_CASE("what no machine would take gets nothing, and a lost piece loses one p
         const exports::Bytes ping =
             frames_of(settled, "pad", "gull", {.family = family, .count = 1}).back();
         CHECK(answers(ping) == 1);
-        exports::Bytes wrong = ping;
-        wrong.back() ^= 1;
-        CHECK(answers(wrong) == 0);
-        repair(wrong);
-        CHECK(answers(wrong) == 1);
-        wrong = ping;
-        wrong[family == net::Family::ipv4 ? 14 + 8 : 14 + 7] ^=
+        exports::Bytes odd = ping;
+        odd.back() ^= 1;
+        CHECK(answers(odd) == 0);
+        repair(odd);
+        CHECK(answers(odd) == 1);
+        odd = ping;
+        odd[family == net::Family::ipv4 ? 14 + 8 : 14 + 7] ^=
             1; // TTL, hop limit: IPv4 has a sum of those
-        CHECK(answers(wrong) == (family == net::Family::ipv4 ? 0 : 1));
+        CHECK(answers(odd) == (family == net::Family::ipv4 ? 0 : 1));
         exports::Bytes tagged = ping;
         const std::uint8_t tag[] = {0x81, 0, 0, 20};
         tagged.insert(tagged.begin() + 12, tag, tag + 4);
