@@ -109,6 +109,8 @@ Mended mended(const Loaded& loaded) {
     Mended made;
     made.outcome = mend::search(loaded.opened.plan, {}, {.threads = threads()},
                                 [] { return !is_time_short(); });
+    if (!made.outcome.is_healthy()) // some of it is no answer
+        made.outcome.changes.clear();
     plan::Writing written = plan::write(loaded.file.text, made.outcome.edits());
     if (!written.text)
         throw NotAsked("the changes cannot be written into the file");

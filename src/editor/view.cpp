@@ -165,7 +165,7 @@ std::vector<Action> actions(const View& view, const reach::Check& check, std::ui
             actions.push_back({Action::Sort::line, "find the smallest change that meets this", 0,
                                wanted.at.line, note_of(view, *verdict, text)});
     }
-    if (!check.findings.empty() || !failed(check).empty())
+    if (!check.is_healthy())
         actions.push_back({Action::Sort::everything, "mend everything in this plan"});
     return actions;
 }

@@ -563,7 +563,7 @@ function mendTools() {
           answer.replaceChildren(make("p", {class: "bad"}, error.message));
         }
       });
-      answer.replaceChildren(said.difference ? make("pre", {class: "mono"}, said.difference) : make("p", {}, "nothing that is known"),
+      answer.replaceChildren(said.difference ? make("pre", {class: "mono"}, said.difference) : make("p", {}, said.healthy ? "nothing is to be mended" : "no set of changes is known that mends all of it"),
         said.difference ? write : "");
     } catch (error) {
       answer.replaceChildren(make("p", {class: "bad"}, error.message));
