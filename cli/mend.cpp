@@ -106,17 +106,15 @@ std::string changes_text(const Style& style, const plan::Plan& plan, const std::
                                     style.strong(to_line(words))),
                         0)
                     + "\n";
-        text += style.paragraph(fmt::format("{} {}: {}", plan::slug(change.cause),
+        std::string against;
+        for (const mend::Decision& decision : change.against)
+            against += fmt::format("; {} `{}` {}", style.warning("goes against"), decision.words,
+                                   style.faint(plan::to_string(decision.at, source)));
+        text += style.paragraph(fmt::format("{} {}: {}{}", plan::slug(change.cause),
                                             style.faint(plan::to_string(change.at, source)),
-                                            change.reason),
+                                            change.reason, against),
                                 4)
                 + "\n";
-        for (const mend::Decision& decision : change.against)
-            text += style.paragraph(fmt::format("{} `{}` {}", style.warning("goes against"),
-                                                decision.words,
-                                                style.faint(plan::to_string(decision.at, source))),
-                                    4)
-                    + "\n";
         current = plan::apply(std::move(current), change.edits);
     }
     return text;

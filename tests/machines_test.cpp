@@ -99,7 +99,7 @@ TEST_CASE("a lab of machines is a script and a seed for each, and the others are
     const std::string script = text_of(folder / "yard/lab.sh");
     CHECK(run("sh -n " + (folder / "yard/lab.sh").string()).status == 0);
     CHECK(has(script,
-              fmt::format("boot plane 2 1024 4096 '{}'", (folder / "images/base.img").string())));
+              fmt::format("boot plane 2 1024 4096 {}", (folder / "images/base.img").string())));
     CHECK(has(script, "\nvirtual='plane bench'\n"));
     CHECK(has(script, "netns add yard.saw\nnetns add yard.stool\n"));
     CHECK(has(script, "speak stool"));

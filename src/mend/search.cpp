@@ -477,17 +477,22 @@ class Search {
         };
         if (proposer != nullptr)
             return give(*proposer);
+        auto known_by = [](const State* state, const Failing& failing) -> const Failing* {
+            if (state == nullptr)
+                return nullptr;
+            const auto& all = state->failing();
+            auto same = std::ranges::find_if(all, [&](const Failing& other) {
+                return other.key == failing.key && other.at == failing.at;
+            });
+            return same == all.end() ? nullptr : &*same;
+        };
         for (std::size_t i = number; i < states.size(); ++i)
             for (const Failing& failing : root_->failing()) {
-                auto fails = [&](const std::shared_ptr<const State>& state) {
-                    return state == nullptr
-                           || std::ranges::any_of(state->failing(), [&](const Failing& other) {
-                                  return other.key == failing.key && other.at == failing.at;
-                              });
-                };
-                if (!fails(states[i - 1]) || fails(states[i]))
-                    continue;
-                return give(failing);
+                const Failing* before = known_by(states[i - 1].get(), failing);
+                if (before != nullptr && states[i] != nullptr
+                    && known_by(states[i].get(), failing) == nullptr)
+                    // What is in the way of a question is something else after each change.
+                    return give(i == number && failing.is_asked ? *before : failing);
             }
     }
 

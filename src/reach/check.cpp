@@ -1,6 +1,7 @@
 #include "jackal/reach/check.h"
 
 #include "jackal/plan/validate.h"
+#include "jackal/probe/question.h"
 #include "jackal/routing/discord.h"
 
 #include "lab/mistakes/inspection.h"
@@ -508,8 +509,16 @@ class Checker {
                         fmt::format("{} gets no reply from {}{}{}: {}", gap.from, gap.to, service,
                                     more, d.explanation),
                         lab::within(lab_, remedy_of(gap)), d.at, gap.from, gap.to});
-        if (!service.empty()) // a ping from one to the other is another question
+        // An expectation may ask by a service, a family or a NIC: a ping by names is another
+        // question.
+        if (gap.expected != nullptr && !fails_by_names(gap))
             into.back().from = into.back().to = "";
+    }
+
+    bool fails_by_names(const Gap& gap) const {
+        const auto question = probe::question(lab_, gap.from, gap.to);
+        return !gap.expected->service && question
+               && !probe::exchange(settled_, *question).replied();
     }
 
     // So many machines each ask all others.
