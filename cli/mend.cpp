@@ -108,8 +108,10 @@ std::string changes_text(const Style& style, const plan::Plan& plan, const std::
                     + "\n";
         std::string against;
         for (const mend::Decision& decision : change.against)
-            against += fmt::format("; {} `{}` {}", style.warning("goes against"), decision.words,
-                                   style.faint(plan::to_string(decision.at, source)));
+            against += fmt::format("; {} `{}`{}", style.warning("goes against"), decision.words,
+                                   decision.at.line == change.at.line
+                                       ? ""
+                                       : " " + style.faint(plan::to_string(decision.at, source)));
         text += style.paragraph(fmt::format("{} {}: {}{}", plan::slug(change.cause),
                                             style.faint(plan::to_string(change.at, source)),
                                             change.reason, against),

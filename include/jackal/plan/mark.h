@@ -56,8 +56,8 @@ JACKAL_API std::string to_string(Mark at, std::string_view file);
 /// turn the direction of writing, and bytes that are not UTF-8 as `\xNN`.
 JACKAL_API std::string printable(std::string_view text);
 
-/// The text as one word of a POSIX shell: in quotes if it has more than letters, digits and
-/// `_./:=@%+,-`.
+/// The text as one word of a POSIX shell: in quotes if it has more than letters, digits and signs
+/// that no shell heeds.
 JACKAL_API std::string shell_word(std::string_view text);
 
 /// The word of `known` that `word` was most likely meant to be, or nothing if none is near: at
