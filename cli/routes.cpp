@@ -268,8 +268,11 @@ Outcome routes(RoutesOptions& options, const Style& style) {
         if (!end)
             throw NotAsked(probe::unknown_endpoint(opened.lab, options.to));
         destination = end->address;
+        const auto asker = options.machine.empty() ? probe::Endpoint{}
+                                                   : *probe::endpoint(opened.lab, options.machine);
         for (net::Family family : net::both_families)
-            if (const auto* row = probe::address_at(opened.lab, *end, family); row && !destination)
+            if (const auto* row = probe::address_for(opened.lab, asker, *end, family);
+                row != nullptr && !destination)
                 destination = row->address;
         if (!destination)
             throw NotAsked(fmt::format("{} has no address", options.to));

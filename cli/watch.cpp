@@ -58,10 +58,10 @@ probe::PingQuestion question_in(const lab::Lab& lab, const std::string& text) {
 std::vector<probe::PingQuestion> expected(const lab::Lab& lab) {
     std::vector<probe::PingQuestion> questions;
     for (const plan::Expectation& wanted : lab.expectations)
-        for (const probe::Endpoint& from : probe::endpoints(lab, wanted.from.value))
-            for (const probe::Endpoint& to : probe::endpoints(lab, wanted.to.value)) {
-                if (!from.machine || from.machine == to.machine)
-                    continue;
+        probe::asked(lab, wanted.from.value, wanted.to.value)
+            .each([&](const probe::Endpoint& from, const probe::Endpoint& to) {
+                if (!from.machine)
+                    return;
                 if (questions.size() == most_questions)
                     throw NotAsked(fmt::format("the expectations speak of more than {} pairs; name "
                                                "some with --ask",
@@ -71,7 +71,7 @@ std::vector<probe::PingQuestion> expected(const lab::Lab& lab) {
                                      .service = wanted.service,
                                      .family = wanted.family,
                                      .count = 1});
-            }
+            });
     if (questions.empty())
         throw NotAsked("the plan expects nothing; say with --ask \"FROM TO\" what is asked");
     return questions;

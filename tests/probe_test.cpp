@@ -6,6 +6,7 @@
 #include "jackal/plan/read.h"
 #include "jackal/probe/trace.h"
 #include "jackal/reach/check.h"
+#include "jackal/reach/expectations.h"
 #include "jackal/reach/verify.h"
 
 #include <algorithm>
@@ -312,6 +313,65 @@ TEST_CASE("expectations between subnets cover every pair, and fail for one wrong
     verdict = reach::verify(settled, 0);
     CHECK(verdict.failed == 2);
     CHECK(verdict.explanation.find("more than 8 ms") != std::string::npos);
+}
+
+TEST_CASE("a machine is known by an address that others get to, and a subnet does not ask itself") {
+    const lab::Lab lab = lab::build(*plan::read(R"(lab: t
+subnets:
+  bench: {prefix: ["10.7.0.0/24", "fd07::/64"]}
+  shore: {prefix: 10.8.0.0/24}
+  lone: {prefix: 10.9.0.0/24}
+routers: {mid: {nics: [{subnet: bench}, {subnet: shore}, {subnet: lone}]}}
+guests:
+  left: {nics: [{way-out: auto}, {subnet: bench}], routes: [{to: shore, via: mid}]}
+  right: {nics: [{way-out: auto}, {subnet: bench, address: "fd07::77"}]}
+  alone: {nics: [{way-out: auto}]}
+  both: {nics: [{subnet: shore, address: 10.8.0.9}, {subnet: bench, filter: own}]}
+  beach: {nics: [{subnet: shore}]}
+  hermit: {nics: [{subnet: lone}]}
+filters: {own: {default: allow, rules: [{do: deny, way: out, proto: icmp, from: 10.8.0.9}]}}
+expect:
+  - {ping: [lone, lone]}
+  - {ping: [shore, left]}
+  - {ping: [hermit, hermit]}
+)",
+                                                "t")
+                                         .plan);
+    struct Row {
+        std::string from;
+        std::string to;
+        std::string destination; // empty if there is none
+        std::optional<Cause> cause;
+    };
+    for (const Row& row :
+         {Row{"beach", "left", "10.7.0.2", {}}, Row{"left", "right", "fd07::77", {}},
+          Row{"left", "both", "10.7.0.3", {}}, Row{"beach", "both", "10.8.0.9", {}},
+          Row{"left", "alone", "", Cause::behind_translation},
+          Row{"left", "right/eth0", "192.168.253.2", Cause::behind_translation},
+          Row{"alone", "192.168.253.1", "192.168.253.1", {}},
+          Row{"beach", "192.168.253.2", "192.168.253.2", Cause::address_unclaimed},
+          Row{"beach", "right", "", Cause::no_common_family}}) {
+        CAPTURE(row.from);
+        CAPTURE(row.to);
+        const probe::PingAnswer answer = ask(lab, row.from, row.to);
+        CHECK((answer.destination ? net::to_string(*answer.destination) : "") == row.destination);
+        CHECK((answer.diagnosis ? std::optional(answer.diagnosis->cause) : std::nullopt)
+              == row.cause);
+    }
+    const routing::Settled settled = routing::settle(lab);
+    const std::vector<std::size_t> pairs{0, 2, 1}; // `both` asks by its NIC on bench
+    for (std::size_t i = 0; i < pairs.size(); ++i) {
+        CAPTURE(i);
+        const reach::Verdict verdict = reach::verify(settled, i);
+        CHECK(verdict.passed);
+        CHECK(verdict.pairs == pairs[i]);
+    }
+    // What `reach` counts is what expectations ask: those that it writes are met.
+    lab::Lab frozen = lab;
+    frozen.expectations = reach::expectations(settled);
+    const routing::Settled again = routing::settle(frozen);
+    for (const reach::Verdict& verdict : reach::verify(again))
+        CHECK_MESSAGE(verdict.passed, verdict.explanation);
 }
 
 TEST_CASE("exchanges of one kind have one diagnosis") {

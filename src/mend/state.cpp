@@ -143,12 +143,8 @@ void State::take(const lab::Finding& finding, const Goals& goals, const Before* 
     as_before_.places.insert(place);
     const bool is_new = before != nullptr && !before->findings.contains(failing.key)
                         && !before->failed(finding.from, finding.to);
-    const bool was_error = before != nullptr && before->errors.contains(failing.key);
     failing.is_warning = finding.severity == lab::Severity::warning;
-    const bool is_error = !failing.is_warning || was_error;
-    if (!failing.is_warning)
-        as_before_.errors.insert(failing.key);
-    if ((is_error ? goals.errors : goals.warnings) && is_asked(goals, failing, place))
+    if ((failing.is_warning ? goals.warnings : goals.errors) && is_asked(goals, failing, place))
         failing_.push_back(std::move(failing));
     else if (is_new)
         harm_.push_back(std::move(failing));

@@ -29,10 +29,9 @@ std::string key_at(const lab::Finding& finding);
 
 /// What the plan had before any change: told of again, it is nothing new.
 struct Before {
-    std::set<std::string> findings; ///< their keys
-    std::set<std::string> places;   ///< and those with the places
-    std::set<std::string> errors;   ///< those of errors: they shall be gone, not just be less
-    std::set<std::size_t> unmet;    ///< expectations
+    std::set<std::string> findings;            ///< their keys
+    std::set<std::string> places;              ///< and those with the places
+    std::set<std::size_t> unmet;               ///< expectations
     const routing::Settled* settled = nullptr; ///< to ask whether a ping got its reply then
 
     bool failed(const std::string& from, const std::string& to) const;

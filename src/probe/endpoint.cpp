@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <fmt/format.h>
+#include <set>
 
 namespace jackal::probe {
 
@@ -15,7 +16,12 @@ std::optional<Endpoint> endpoint(const Lab& lab, std::string_view text) {
     Endpoint end{.name = std::string(text), .machine = {}, .nic = {}, .address = {}};
     if (auto address = net::parse_address(text)) {
         end.address = address;
-        if (auto owners = lab.owners_of(*address); !owners.empty()) {
+        const auto owners = lab.owners_of(*address);
+        const bool is_anybodys =
+            owners.size() > 1 && std::ranges::all_of(owners, [&](const auto& o) {
+                return lab.is_own_way_out(lab.nics[o.nic].segment); // each in a place of its own
+            });
+        if (!owners.empty() && !is_anybodys) {
             end.nic = owners.front().nic;
             end.machine = lab.nics[end.nic].machine;
         }
@@ -74,9 +80,10 @@ const lab::InterfaceAddress* address_at(const Lab& lab, const Endpoint& end, net
 
 const lab::InterfaceAddress* address_for(const Lab& lab, const Endpoint& from, const Endpoint& to,
                                          net::Family family) {
-    const lab::InterfaceAddress* first = address_at(lab, to, family);
-    if (to.nic || to.address || first == nullptr)
-        return first;
+    if (to.nic || to.address)
+        return address_at(lab, to, family);
+    if (!to.machine)
+        return nullptr;
     auto on_segment_of_sender = [&](NicId nic) {
         return from.machine && std::ranges::any_of(lab.nics_of(from.machine), [&](NicId own) {
                    return lab.nics[own].segment == lab.nics[nic].segment;
@@ -87,6 +94,7 @@ const lab::InterfaceAddress* address_for(const Lab& lab, const Endpoint& from, c
         return subnet && lab.subnets[subnet].uplink != plan::Uplink::none
                && !lab.machines[to.machine].outside; // to those it is the way in
     };
+    const lab::InterfaceAddress* first = nullptr;
     const lab::InterfaceAddress* inside = nullptr;
     for (NicId nic : lab.nics_of(to.machine)) {
         const lab::InterfaceAddress* row = lab.first_address(nic, family);
@@ -94,6 +102,10 @@ const lab::InterfaceAddress* address_for(const Lab& lab, const Endpoint& from, c
             continue;
         if (on_segment_of_sender(nic))
             return row;
+        if (lab.is_own_way_out(lab.nics[nic].segment) && !lab.machines[to.machine].outside)
+            continue;
+        if (first == nullptr)
+            first = row;
         if (inside == nullptr && !on_uplink(nic))
             inside = row;
     }
@@ -128,6 +140,20 @@ std::vector<Endpoint> endpoints(const Lab& lab, std::string_view text) {
                 std::ranges::move(endpoints_on(lab, id), std::back_inserter(ends));
     }
     return ends;
+}
+
+Asked asked(const Lab& lab, std::string_view from, std::string_view to) {
+    Asked found{.from = endpoints(lab, from), .to = endpoints(lab, to)};
+    const bool is_group = !endpoint(lab, from);
+    if (is_group) {
+        std::set<MachineId> known;
+        std::erase_if(found.from,
+                      [&](const Endpoint& end) { return !known.insert(end.machine).second; });
+        for (Endpoint& end : found.from)
+            end.nic = {};
+    }
+    found.itself = !is_group && endpoint(lab, to);
+    return found;
 }
 
 } // namespace jackal::probe

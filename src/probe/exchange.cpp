@@ -40,7 +40,7 @@ std::optional<net::Family> chosen_family(const Lab& lab, const PingQuestion& que
     for (net::Family family : net::both_families)
         if ((!question.family || family == *question.family)
             && address_at(lab, question.from, family) != nullptr
-            && address_at(lab, question.to, family) != nullptr)
+            && address_for(lab, question.from, question.to, family) != nullptr)
             return family;
     return std::nullopt;
 }

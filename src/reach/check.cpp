@@ -167,16 +167,14 @@ class Checker {
             if (wanted.service || wanted.any_cuts != 0 || !wanted.cuts.empty()
                 || wanted.gets.value == "reply")
                 continue;
-            const auto from = probe::endpoints(lab_, wanted.from.value);
-            const auto to = probe::endpoints(lab_, wanted.to.value);
-            for (const probe::Endpoint& one : from)
-                for (const probe::Endpoint& other : to)
-                    if (expected_.size() < limits::expected_pairs) {
-                        expected_.emplace(std::pair(one.machine, other.machine), wanted.gets.value);
-                        if (wanted.apart)
-                            expected_.emplace(std::pair(other.machine, one.machine),
-                                              wanted.gets.value);
-                    }
+            probe::asked(lab_, wanted.from.value, wanted.to.value)
+                .each([&](const probe::Endpoint& one, const probe::Endpoint& other) {
+                    if (expected_.size() >= limits::expected_pairs)
+                        return;
+                    expected_.emplace(std::pair(one.machine, other.machine), wanted.gets.value);
+                    if (wanted.apart)
+                        expected_.emplace(std::pair(other.machine, one.machine), wanted.gets.value);
+                });
         }
     }
 

@@ -1,6 +1,7 @@
 #include "jackal/reach/expectations.h"
 
 #include "jackal/limits.h"
+#include "reach/foreseen.h"
 #include "reach/speaker.h"
 
 #include <algorithm>
@@ -14,9 +15,11 @@ using lab::NicId;
 
 namespace {
 
-// A site, a subnet or a NIC; or the whole lab, which has no name.
+// A site, a subnet or a NIC; or the whole lab, which has no name. Who asks for a NIC is its
+// machine, which chooses what to send from.
 struct Group {
-    std::string name; // empty if no name means just this
+    std::string asks_as; // empty if no name means just this
+    std::string answers_as;
     std::vector<std::size_t> parts;
     NicId nic; // of one that has no parts
 };
@@ -31,12 +34,12 @@ struct Count {
 class Freezer {
   public:
     Freezer(const routing::Settled& settled, const Asking& asking)
-        : lab_(settled.lab()), asking_(asking) {
+        : settled_(settled), lab_(settled.lab()), asking_(asking) {
         find_groups();
         if (groups_.size() > limits::frozen_ends)
             throw std::length_error(fmt::format(
                 "{} sites, subnets and machines are too many to be frozen", groups_.size()));
-        ask(settled);
+        ask();
         counts_.resize(groups_.size() * groups_.size());
         costs_.resize(groups_.size() * groups_.size());
         for (std::size_t from = 0; from < groups_.size(); ++from) // parts come first
@@ -66,11 +69,11 @@ class Freezer {
             if (subnets_of_site.empty())
                 continue;
             bool has_name = is_name_of(lab_.sites[site].name, subnets_of_site);
-            tops.push_back(
-                add({has_name ? lab_.sites[site].name : std::string{}, subnets_of_site, {}}));
+            const std::string name = has_name ? lab_.sites[site].name : std::string{};
+            tops.push_back(add({name, name, subnets_of_site, {}}));
         }
         if (!tops.empty())
-            add({{}, tops, {}});
+            add({{}, {}, tops, {}});
     }
 
     std::size_t add(Group group) {
@@ -82,11 +85,13 @@ class Freezer {
         const std::string& name = lab_.subnets[id].name;
         std::vector<std::size_t> parts;
         for (const probe::Endpoint& end : probe::endpoints_on(lab_, id))
-            parts.push_back(add({nic_words(end.nic), {}, end.nic}));
+            parts.push_back(
+                add({lab_.machines[end.machine].name, nic_words(end.nic), {}, end.nic}));
         if (parts.empty())
             return std::nullopt;
-        bool means_it = !lab_.machine(name); // else that is what the name means
-        return add({means_it ? name : std::string{}, std::move(parts), {}});
+        const bool means_it = !lab_.machine(name); // else that is what the name means
+        const std::string own = means_it ? name : std::string{};
+        return add({own, own, std::move(parts), {}});
     }
 
     bool is_name_of(const std::string& site, const std::vector<std::size_t>& subnets) const {
@@ -107,27 +112,22 @@ class Freezer {
 
     // --- whether -------------------------------------------------------------------------------
 
-    void ask(const routing::Settled& settled) {
-        for (net::Family family : net::both_families) {
-            place_[family].assign(groups_.size(), no_place);
-            std::vector<lab::AddressId> ends;
-            for (std::size_t g = 0; g < groups_.size(); ++g)
-                if (groups_[g].nic)
-                    for (lab::AddressId id : lab_.addresses_of(groups_[g].nic))
-                        if (lab_.addresses[id].address.family() == family
-                            && place_[family][g] == no_place) {
-                            place_[family][g] = static_cast<std::uint32_t>(ends.size());
-                            ends.push_back(id);
-                        }
-            matrices_[family] = matrix(settled, std::move(ends), asking_);
-        }
+    void ask() {
+        std::vector<probe::Endpoint> ends;
+        for (const Group& group : groups_)
+            if (group.nic)
+                ends.push_back(end_at(lab_, group.nic));
+        foreseen_.emplace(settled_, ends, ends, asking_.service, asking_.threads);
     }
 
     bool gets_answer(std::size_t from, std::size_t to) const {
-        for (net::Family family : net::both_families)
-            if (place_[family][from] != no_place && place_[family][to] != no_place)
-                return matrices_[family].reaches(place_[family][from], place_[family][to]);
-        return false;
+        const probe::PingQuestion question{.from =
+                                               end_at(lab_, lab_.nics[groups_[from].nic].machine),
+                                           .to = end_at(lab_, groups_[to].nic),
+                                           .service = asking_.service};
+        if (auto told = foreseen_->reaches(question))
+            return *told;
+        return probe::exchange(settled_, question).replied();
     }
 
     Count& count(std::size_t from, std::size_t to) { return counts_[from * groups_.size() + to]; }
@@ -160,8 +160,8 @@ class Freezer {
 
     // True if one entry says it.
     bool can_be_said(std::size_t from, std::size_t to) {
-        return count(from, to).is_uniform() && !groups_[from].name.empty()
-               && !groups_[to].name.empty();
+        return count(from, to).is_uniform() && !groups_[from].asks_as.empty()
+               && !groups_[to].answers_as.empty();
     }
 
     static constexpr std::uint32_t impossible = 1U << 30;
@@ -186,8 +186,8 @@ class Freezer {
         if (can_be_said(from, to)) {
             bool answered = count(from, to).answers != 0;
             plan::Expectation wanted;
-            wanted.from.value = groups_[from].name;
-            wanted.to.value = groups_[to].name;
+            wanted.from.value = groups_[from].asks_as;
+            wanted.to.value = groups_[to].answers_as;
             wanted.service = asking_.service;
             wanted.gets.value = asking_.service ? (answered ? "open" : "closed")
                                                 : (answered ? "reply" : "no-reply");
@@ -201,13 +201,11 @@ class Freezer {
         }
     }
 
-    static constexpr std::uint32_t no_place = ~std::uint32_t{0};
-
+    const routing::Settled& settled_;
     const Lab& lab_;
     const Asking asking_;
-    std::vector<Group> groups_;                        // each after its parts
-    lab::PerFamily<std::vector<std::uint32_t>> place_; // by group, in its matrix
-    lab::PerFamily<Matrix> matrices_;
+    std::vector<Group> groups_; // each after its parts
+    std::optional<Foreseen> foreseen_;
     std::vector<Count> counts_;
     std::vector<std::uint32_t> costs_;
     std::vector<plan::Expectation> expectations_;

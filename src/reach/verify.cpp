@@ -60,47 +60,43 @@ Verdict verify_here(const routing::Settled& settled, std::size_t expectation) {
     const lab::Lab& lab = settled.lab();
     const plan::Expectation& wanted = lab.expectations.at(expectation);
     Verdict verdict{.expectation = expectation};
-    auto senders = probe::endpoints(lab, wanted.from.value);
-    auto targets = probe::endpoints(lab, wanted.to.value);
-    if (senders.size() > most_expected_pairs / std::max<std::size_t>(targets.size(), 1)) {
+    const probe::Asked asked = probe::asked(lab, wanted.from.value, wanted.to.value);
+    if (asked.most_pairs() > most_expected_pairs) {
         verdict.explanation = fmt::format("it covers {} times {} machines, more than {} pairs",
-                                          senders.size(), targets.size(), most_expected_pairs);
+                                          asked.from.size(), asked.to.size(), most_expected_pairs);
         return verdict;
     }
     if (wanted.apart) {
-        verify_apart(settled, senders, targets, verdict);
+        verify_apart(settled, probe::endpoints(lab, wanted.from.value), asked.to, verdict);
         return verdict;
     }
     Diagnoser diagnoser(settled);
     std::optional<Foreseen> foreseen;
-    if (is_foreseen(lab, wanted, senders.size() * targets.size()))
-        foreseen.emplace(settled, senders, targets, wanted.service, 1);
+    if (is_foreseen(lab, wanted, asked.most_pairs()))
+        foreseen.emplace(settled, asked.from, asked.to, wanted.service, 1);
     const bool wants_reply = wanted.gets.value == "reply" || wanted.gets.value == "open";
-    for (const Endpoint& from : senders)
-        for (const Endpoint& to : targets) {
-            if (from.machine == to.machine && senders.size() * targets.size() > 1)
-                continue;
-            ++verdict.pairs;
-            const probe::PingQuestion question{
-                .from = from, .to = to, .service = wanted.service, .family = wanted.family};
-            bool passes = foreseen && foreseen->reaches(question) == wants_reply;
-            if (passes && verdict.answer)
-                continue;
-            Exchange found = probe::exchange(settled, question);
-            bool as_wanted = passes || is_as_wanted(found, wanted, diagnoser);
-            passes = as_wanted && is_in_time(found, wanted);
-            bool is_first_failure = !passes && verdict.failed++ == 0;
-            if (verdict.answer && !is_first_failure)
-                continue;
-            auto diagnosis = probe::diagnose(settled, found);
-            verdict.answer = PingAnswer{std::move(found), std::move(diagnosis)};
-            if (is_first_failure)
-                verdict.explanation =
-                    fmt::format("{} to {}: {}", from.name, to.name,
-                                complaint(*verdict.answer, as_wanted, wanted, lab));
-        }
-    verdict.passed = verdict.pairs != 0 && verdict.failed == 0;
-    if (verdict.pairs == 0)
+    asked.each([&](const Endpoint& from, const Endpoint& to) {
+        ++verdict.pairs;
+        const probe::PingQuestion question{
+            .from = from, .to = to, .service = wanted.service, .family = wanted.family};
+        bool passes = foreseen && foreseen->reaches(question) == wants_reply;
+        if (passes && verdict.answer)
+            return;
+        Exchange found = probe::exchange(settled, question);
+        bool as_wanted = passes || is_as_wanted(found, wanted, diagnoser);
+        passes = as_wanted && is_in_time(found, wanted);
+        bool is_first_failure = !passes && verdict.failed++ == 0;
+        if (verdict.answer && !is_first_failure)
+            return;
+        auto diagnosis = probe::diagnose(settled, found);
+        verdict.answer = PingAnswer{std::move(found), std::move(diagnosis)};
+        if (is_first_failure)
+            verdict.explanation = fmt::format("{} to {}: {}", from.name, to.name,
+                                              complaint(*verdict.answer, as_wanted, wanted, lab));
+    });
+    const bool is_anyone = !asked.from.empty() && !asked.to.empty();
+    verdict.passed = is_anyone && verdict.failed == 0; // of one machine alone, whatever it says
+    if (!is_anyone)
         verdict.explanation = "no pair of machines to ask";
     return verdict;
 }

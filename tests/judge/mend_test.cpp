@@ -237,7 +237,9 @@ TEST_CASE("mistakes put into a healthy plan are mended by no more changes than t
         for (const plan::Problem& p : written.problems)
             FAIL_CHECK(p.message);
         REQUIRE(written.text.has_value());
-        CHECK(is_healthy(plan::read(*written.text, "lab").plan->written()));
+        const plan::Plan mended = plan::read(*written.text, "lab").plan->written();
+        CHECK(is_healthy(mended));
+        CHECK(mend::search(mended, {}).proof == mend::Outcome::Proof::nothing_to_do);
     }
     MESSAGE(broken << " broken plans: " << unmended << " not mended, " << more
                    << " with more changes than mistakes, " << proven << " proven smallest; " << most

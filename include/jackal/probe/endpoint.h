@@ -21,9 +21,10 @@ JACKAL_API std::optional<Endpoint> endpoint(const lab::Lab& lab, std::string_vie
 /// Why endpoint() gave nothing, with the nearest known name.
 JACKAL_API std::string unknown_endpoint(const lab::Lab& lab, std::string_view text);
 
-/// The address of the family that `to` means for whoever asks from `from`: where only a machine is
-/// named, one on a segment that both share, else the first that is not on an uplink (of a machine
-/// of the lab), else the first, in the order of its NICs. Nothing if there is none.
+/// The address of the family that `to` means for whoever asks from `from`, or for anybody if that
+/// is empty: where only a machine is named, one on a segment that both share, else the first that
+/// is not on an uplink (of a machine of the lab), else the first, in the order of its NICs. One on
+/// a way out of its own stands for no machine. Nothing if there is none.
 JACKAL_API const lab::InterfaceAddress* address_for(const lab::Lab& lab, const Endpoint& from,
                                                     const Endpoint& to, net::Family family);
 
@@ -37,5 +38,24 @@ JACKAL_API std::vector<Endpoint> endpoints(const lab::Lab& lab, std::string_view
 
 /// The same of a subnet.
 JACKAL_API std::vector<Endpoint> endpoints_on(const lab::Lab& lab, lab::SubnetId subnet);
+
+/// Who asks whom for `ping: [FROM, TO]`: everyone whom the one name means everyone whom the other
+/// does. A machine does not ask itself, unless both names are of no subnet or site.
+struct Asked {
+    std::vector<Endpoint> from; ///< those of a subnet or site each once, from whichever NIC
+    std::vector<Endpoint> to;
+    bool itself = false; ///< a machine may ask itself
+
+    std::size_t most_pairs() const { return from.size() * to.size(); }
+    template <class Use>
+    void each(Use use) const {
+        for (const Endpoint& one : from)
+            for (const Endpoint& other : to)
+                if (itself || one.machine != other.machine)
+                    use(one, other);
+    }
+};
+
+JACKAL_API Asked asked(const lab::Lab& lab, std::string_view from, std::string_view to);
 
 } // namespace jackal::probe

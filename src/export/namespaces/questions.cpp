@@ -58,9 +58,9 @@ std::string write_questions(Script& s) {
     std::string text = "\nquestions() {\n    :\n";
     std::size_t asked = 0;
     for (const plan::Expectation& expectation : s.lab.expectations) {
-        auto senders = probe::endpoints(s.lab, expectation.from.value);
-        auto targets = probe::endpoints(s.lab, expectation.to.value);
-        if (asked + senders.size() * targets.size() > most_checked_pings) {
+        const probe::Asked pairs =
+            probe::asked(s.lab, expectation.from.value, expectation.to.value);
+        if (asked + pairs.most_pairs() > most_checked_pings) {
             s.unasked.push_back(fmt::format("check leaves out {} to {}: too many pings",
                                             expectation.from.value, expectation.to.value));
             continue;
@@ -74,11 +74,10 @@ std::string write_questions(Script& s) {
         if (expectation.within)
             s.unasked.push_back(fmt::format("check does not measure how long {} to {} takes",
                                             expectation.from.value, expectation.to.value));
-        for (const probe::Endpoint& from : senders)
-            for (const probe::Endpoint& to : targets)
-                if (from.machine != to.machine || senders.size() * targets.size() == 1)
-                    text += write_question(s, expectation, from, to);
-        asked += senders.size() * targets.size();
+        pairs.each([&](const probe::Endpoint& from, const probe::Endpoint& to) {
+            text += write_question(s, expectation, from, to);
+        });
+        asked += pairs.most_pairs();
     }
     return text + "}\n";
 }

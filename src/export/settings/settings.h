@@ -52,8 +52,11 @@ std::string domain_of(const lab::Lab& lab);
 std::string place_of(const lab::Lab& lab, plan::Mark at);
 /// `# helm of the lab skerry-station (skerry.yaml:85): WHAT`, and an empty line.
 std::string heading(const lab::Lab& lab, lab::MachineId machine, std::string_view what);
-/// The address by which others know a machine: its first one, IPv4 before IPv6, of a NIC before
-/// those of its loopback; or nothing.
+/// False of an address that others do not know a machine by: a link-local one, or one on a way out
+/// of its own.
+bool is_known(const lab::Lab& lab, const lab::InterfaceAddress& row);
+/// The address by which anybody knows a machine: that of probe::address_for, IPv4 before IPv6; or
+/// nothing.
 std::optional<net::Address> known_address(const lab::Lab& lab, lab::MachineId machine);
 
 // --- one machine -----------------------------------------------------------------------------

@@ -1,6 +1,9 @@
 // What every system reads: names, name servers, and how the kernel behaves.
 #include "export/settings/settings.h"
 
+#include "jackal/probe/endpoint.h"
+
+#include <algorithm>
 #include <fmt/format.h>
 
 namespace jackal::exports {
@@ -23,14 +26,16 @@ std::string heading(const Lab& lab, MachineId machine, std::string_view what) {
                        what);
 }
 
+bool is_known(const Lab& lab, const lab::InterfaceAddress& row) {
+    return row.origin != lab::AddressOrigin::link_local
+           && !lab.is_own_way_out(lab.nics[row.nic].segment);
+}
+
 std::optional<net::Address> known_address(const Lab& lab, MachineId machine) {
-    for (bool loopback : {false, true})
-        for (net::Family family : net::both_families)
-            for (lab::NicId nic : lab.nics_of(machine))
-                if (lab.nics[nic].is_loopback() == loopback)
-                    if (const auto* row = lab.first_address(nic, family);
-                        row != nullptr && row->origin != lab::AddressOrigin::link_local)
-                        return row->address;
+    for (net::Family family : net::both_families)
+        if (const auto* row = probe::address_for(lab, {}, {.machine = machine}, family);
+            row != nullptr && is_known(lab, *row))
+            return row->address;
     return std::nullopt;
 }
 
@@ -49,6 +54,26 @@ std::string resolver_settings(const Lab& lab, MachineId id) {
     return text;
 }
 
+namespace {
+
+// All addresses that others know a machine by; first those that `asker` would use.
+std::vector<net::Address> addresses_for(const Lab& lab, MachineId asker, MachineId machine) {
+    std::vector<net::Address> found;
+    auto add = [&](const lab::InterfaceAddress* row) {
+        if (row != nullptr && is_known(lab, *row)
+            && std::ranges::find(found, row->address) == found.end())
+            found.push_back(row->address);
+    };
+    for (net::Family family : net::both_families)
+        add(probe::address_for(lab, {.machine = asker}, {.machine = machine}, family));
+    for (lab::NicId nic : lab.nics_of(machine))
+        for (lab::AddressId row : lab.addresses_of(nic))
+            add(&lab.addresses[row]);
+    return found;
+}
+
+} // namespace
+
 // All machines by all their addresses. The machine's own name comes first for its loopback.
 std::string hosts_table(const Lab& lab, MachineId own) {
     std::string text = "127.0.0.1 localhost\n::1 localhost ip6-localhost ip6-loopback\n";
@@ -57,12 +82,9 @@ std::string hosts_table(const Lab& lab, MachineId own) {
     for (MachineId id : lab.machines.ids()) {
         if (lab.machines[id].outside)
             continue;
-        for (lab::NicId nic : lab.nics_of(id))
-            for (lab::AddressId row : lab.addresses_of(nic))
-                if (lab.addresses[row].origin != lab::AddressOrigin::link_local)
-                    text +=
-                        fmt::format("{} {}.{} {}\n", net::to_string(lab.addresses[row].address),
-                                    lab.machines[id].name, domain_of(lab), lab.machines[id].name);
+        for (net::Address address : addresses_for(lab, own, id))
+            text += fmt::format("{} {}.{} {}\n", net::to_string(address), lab.machines[id].name,
+                                domain_of(lab), lab.machines[id].name);
     }
     return text;
 }

@@ -76,9 +76,9 @@ std::map<std::string, std::string> zones(const Lab& lab) {
             continue;
         for (lab::NicId nic : lab.nics_of(id))
             for (lab::AddressId row : lab.addresses_of(nic)) {
-                const net::Address address = lab.addresses[row].address;
-                if (lab.addresses[row].origin == lab::AddressOrigin::link_local)
+                if (!is_known(lab, lab.addresses[row]))
                     continue;
+                const net::Address address = lab.addresses[row].address;
                 const bool is_ipv4 = address.family() == net::Family::ipv4;
                 for (const std::string& name :
                      {machine.name, lab.nics[nic].name + "." + machine.name})

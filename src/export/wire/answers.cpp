@@ -48,7 +48,7 @@ Bytes name_answer(const lab::Lab& lab, const Bytes& question) {
         const probe::Endpoint end{.name = asked.dname(), .machine = *machine};
         for (net::Family family : net::both_families) {
             const auto type = family == net::Family::ipv4 ? Tins::DNS::A : Tins::DNS::AAAA;
-            const auto* row = probe::address_at(lab, end, family);
+            const auto* row = probe::address_for(lab, {}, end, family);
             if (row != nullptr && type_asked(question) == type)
                 answer.add_answer(Tins::DNS::resource(asked.dname(), net::to_string(row->address),
                                                       type, Tins::DNS::INTERNET, kept_s));

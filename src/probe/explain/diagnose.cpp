@@ -42,7 +42,7 @@ Diagnosis no_server(const routing::Settled& settled, const PingQuestion& questio
             continue;
         const Endpoint server{
             .name = lab.machines[id].name, .machine = id, .nic = {}, .address = {}};
-        const auto* row = address_at(lab, server, net::Family::ipv4);
+        const auto* row = address_for(lab, question.from, server, net::Family::ipv4);
         if (row == nullptr)
             continue;
         bool answers = ask_server(settled, question.from, row->address).replied();
@@ -96,11 +96,11 @@ Diagnosis all_lost(const Lab& lab, const Exchange& exchange) {
 
 // --- packets that ended on their way -----------------------------------------------------------
 
-// The NIC that has the address, that of `wanted` if several machines do.
+// The NIC that has the address, that of `wanted` if several machines do; none if nobody's is meant.
 lab::NicId nic_with(const Lab& lab, net::Address address, lab::MachineId wanted) {
     lab::NicId found;
     for (const lab::Owner& owner : lab.owners_of(address))
-        if (!found || lab.nics[owner.nic].machine == wanted)
+        if ((wanted && !found) || lab.nics[owner.nic].machine == wanted)
             found = owner.nic;
     return found;
 }
@@ -114,7 +114,16 @@ Leg lost_leg(const Lab& lab, const Exchange& exchange) {
 }
 
 Diagnosis lost(const routing::Settled& settled, const Exchange& exchange) {
-    Diagnosis d = explain(settled, lost_leg(settled.lab(), exchange));
+    const Lab& lab = settled.lab();
+    const Endpoint& from = exchange.question.from;
+    const Endpoint& to = exchange.question.to;
+    auto is_there = [&](lab::NicId nic) {
+        return lab.nics[nic].segment == lab.nics[to.nic].segment;
+    };
+    if (exchange.gap == Gap::request_lost && to.nic && lab.is_own_way_out(lab.nics[to.nic].segment)
+        && std::ranges::none_of(lab.nics_of(from.machine), is_there))
+        return explain_own_way_out(lab, from, to);
+    Diagnosis d = explain(settled, lost_leg(lab, exchange));
     d.remedy = lab::within(settled.lab(), std::move(d.remedy));
     return d;
 }

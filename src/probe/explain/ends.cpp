@@ -1,6 +1,7 @@
 #include "jackal/lab/place.h"
 #include "probe/explain/explain.h"
 
+#include <algorithm>
 #include <fmt/format.h>
 
 namespace jackal::probe {
@@ -71,6 +72,25 @@ Diagnosis explain_bare_end(const Lab& lab, const Endpoint& end) {
 
 } // namespace
 
+Diagnosis explain_own_way_out(const Lab& lab, const Endpoint& from, const Endpoint& to) {
+    Diagnosis d{.cause = Cause::behind_translation, .where = to.machine};
+    d.at = lab.machines[to.machine].at;
+    for (NicId nic : lab.nics_of(to.machine))
+        if (lab.is_own_way_out(lab.nics[nic].segment) && (!to.nic || nic == to.nic)) {
+            d.explanation = fmt::format("{} is a way out of its own, where nobody but its gateway "
+                                        "gets to {}",
+                                        lab.nic_name(nic), lab.machines[to.machine].name);
+            d.at = lab.nics[nic].at;
+            break;
+        }
+    const std::string& name = lab.machines[to.machine].name;
+    d.remedy.advice = fmt::format("give {} a NIC on a subnet that {} reaches", name, from.name);
+    for (net::Family family : {net::Family::ipv6, net::Family::ipv4})
+        if (const auto* row = address_for(lab, from, {.name = name, .machine = to.machine}, family))
+            d.remedy.advice = fmt::format("ask for {} by {}", name, to_string(row->address));
+    return d;
+}
+
 Diagnosis explain_no_address(const Lab& lab, const Endpoint& from, const Endpoint& to) {
     for (const Endpoint* end : {&from, &to})
         for (NicId nic : lab.nics_of(end->machine)) {
@@ -80,6 +100,13 @@ Diagnosis explain_no_address(const Lab& lab, const Endpoint& from, const Endpoin
             lab::Finding f = describe(lab, *lease);
             return {f.cause, end->machine, std::move(f.message), std::move(f.remedy), f.at};
         }
+    auto is_known_by = [&](net::Family family) {
+        return address_for(lab, from, to, family) != nullptr;
+    };
+    auto has = [&](net::Family family) { return address_at(lab, to, family) != nullptr; };
+    if (std::ranges::any_of(net::both_families, has)
+        && std::ranges::none_of(net::both_families, is_known_by))
+        return explain_own_way_out(lab, from, to);
     for (const Endpoint* end : {&from, &to})
         if (address_at(lab, *end, net::Family::ipv4) == nullptr
             && address_at(lab, *end, net::Family::ipv6) == nullptr)

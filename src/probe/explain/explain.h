@@ -34,6 +34,9 @@ Diagnosis explain_other_source(const routing::Settled& settled, const packet::Jo
 /// Why two ends without a common address family cannot talk, or why one of them has no address.
 Diagnosis explain_no_address(const lab::Lab& lab, const Endpoint& from, const Endpoint& to);
 
+/// Why nobody gets to an end by the NIC of its own way out.
+Diagnosis explain_own_way_out(const lab::Lab& lab, const Endpoint& from, const Endpoint& to);
+
 /// Why a machine treats a packet as part of a flow that began before the network changed.
 Diagnosis explain_older_flow(const lab::Lab& lab, const packet::Journey& journey,
                              lab::MachineId where);

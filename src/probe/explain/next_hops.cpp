@@ -155,8 +155,11 @@ Maybe without_address_here(const Case& c) {
 }
 
 Diagnosis address_unclaimed(const Case& c) {
+    const std::string address = to_string(c.far);
+    const bool is_nobodys = c.lab.owners_of(c.far).empty();
     return c.say(Cause::address_unclaimed, c.here,
-                 fmt::format("no machine in the lab has {}", to_string(c.far)),
+                 is_nobodys ? "no machine in the lab has " + address
+                            : address + " is on ways out of their own, where nobody else gets",
                  {{}, "ask for an address that a machine has, or give it to one"}, c.mark(c.here));
 }
 
