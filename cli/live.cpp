@@ -132,8 +132,10 @@ std::string device_settings(const routing::Settled& settled, lab::NicId nic,
                             const std::string& device) {
     const lab::Lab& lab = settled.lab();
     const lab::Nic& row = lab.nics[nic];
-    std::string text = fmt::format("link set dev {0} address {1} mtu {2}\nlink set dev {0} up\n",
-                                   device, net::to_string(row.mac), row.mtu_bytes);
+    std::string text = fmt::format("link set dev {} address {} mtu {}\n", device,
+                                   net::to_string(row.mac), row.mtu_bytes);
+    if (settled.condition().nic_up(nic))
+        text += fmt::format("link set dev {} up\n", device);
     std::set<net::Family> leased; // whoever asks for the lease sets the routes, too
     for (lab::AddressId id : lab.addresses_of(nic)) {
         const lab::InterfaceAddress& address = lab.addresses[id];
@@ -274,6 +276,14 @@ class Session {
             words_.clear();
     }
 
+    bool is_cut(const routing::Cut& what) const {
+        bool is = false;
+        for (const probe::TimelineEvent& event : wire_.course().events())
+            if (event.what == what)
+                is = !event.mends;
+        return is;
+    }
+
     void obey(const std::string& line) {
         const std::size_t blank = line.find(' ');
         const std::string verb = line.substr(0, blank);
@@ -291,6 +301,10 @@ class Session {
                          : fmt::format("the lab has no {}", what));
             return;
         }
+        if (verb == "mend" && routing::is_held_down(lab_, *cut))
+            return complain(what + ": the plan itself holds that down; mend it there");
+        if (verb == "mend" && !is_cut(*cut))
+            return complain(what + " is not cut");
         const probe::Microseconds moment = now();
         const std::size_t event = wire_.course().events().size();
         wire_.happen(moment, verb == "mend", *cut);
@@ -326,7 +340,8 @@ std::string device_name(const std::string& first, std::size_t number) {
     return number == 0 ? first : fmt::format("{}{}", stem, number);
 }
 
-void introduce(const lab::Lab& lab, const Device& device) {
+void introduce(const routing::Settled& settled, const Device& device) {
+    const lab::Lab& lab = settled.lab();
     std::vector<std::string> addresses;
     bool has_lease = false;
     for (lab::AddressId id : lab.addresses_of(device.nic)) {
@@ -335,8 +350,9 @@ void introduce(const lab::Lab& lab, const Device& device) {
         if (row.origin != lab::AddressOrigin::link_local)
             addresses.push_back(fmt::format("{}/{}", net::to_string(row.address), row.length));
     }
-    say(fmt::format("{} is {} of {}: {}", device.name, lab.nic_name(device.nic), lab.name,
-                    fmt::join(addresses, ", ")));
+    say(fmt::format("{} is {} of {}: {}{}", device.name, lab.nic_name(device.nic), lab.name,
+                    fmt::join(addresses, ", "),
+                    settled.condition().nic_up(device.nic) ? "" : "; it is down"));
     if (has_lease)
         say(fmt::format("its address is a lease: ask for it with a DHCP client on {}",
                         device.name));
@@ -367,7 +383,7 @@ Outcome answer(LiveOptions& options) {
     configure(settings);
     drop_capabilities();
     for (const Device& device : devices)
-        introduce(lab, device);
+        introduce(settled, device);
     say("type cut WHAT, mend WHAT or stop");
     session.run(devices);
     return {""};

@@ -146,6 +146,16 @@ std::string machines_text(const Style& style, const lab::Lab& lab) {
     return table.text(style) + switches_text(style, lab) + totals_text(style, lab);
 }
 
+void refuse_circle(const lab::Lab& lab) {
+    std::vector<std::string> names;
+    for (lab::MachineId id : lab::start_circle(lab))
+        names.push_back(lab.machines[id].name);
+    if (names.empty())
+        return;
+    names.push_back(names.front());
+    throw NotAsked(fmt::format("no order starts them all: {}", fmt::join(names, " waits for ")));
+}
+
 std::string start_text(const Style& style, const lab::Lab& lab) {
     Table table({"round", "machine", "after"});
     std::size_t before = 0;
@@ -177,6 +187,8 @@ void add_machines(CLI::App& app, Run& run) {
     command->callback([&run, options, starts] {
         run = [options, starts](const Style& style) -> Outcome {
             Opened opened = open_plan(*options);
+            if (*starts)
+                refuse_circle(opened.lab);
             if (*starts && options->format == Format::csv)
                 return {exports::start_order_csv(opened.lab)};
             if (*starts && options->json())

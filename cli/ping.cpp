@@ -214,13 +214,17 @@ Outcome ask(const Style& style, QuestionOptions& question) {
 std::string verdict_text(const Style& style, const Opened& opened, const probe::PingAnswer& answer,
                          const mend::Mending* mending) {
     const auto& service = answer.question.service;
-    if (!answer.diagnosis)
+    if (!answer.diagnosis) {
+        const bool is_datagram = service && service->protocol == net::Protocol::udp;
         return fmt::format(
-            "  {}  {} of {} came back, TTL {}, round trip {:.3f} / {:.3f} / {:.3f} ms "
-            "(min / mean / max)\n",
+            "  {}  {} of {} {}, TTL {}, round trip {:.3f} / {:.3f} / {:.3f} ms (min / mean / "
+            "max)\n",
             style.good(probe::to_string(answer.outcome())), answer.received, answer.sent,
+            is_datagram ? "arrive where something listens; an answer, if it sends one, comes back"
+                        : "came back",
             answer.reply_ttl, milliseconds(answer.round_trip.min),
             milliseconds(answer.round_trip.mean), milliseconds(answer.round_trip.max));
+    }
     const probe::Diagnosis& d = *answer.diagnosis;
     std::string out =
         fmt::format("  {}  {} at {}  {}\n    {}\n",

@@ -202,11 +202,12 @@ probe::TimelineQuestion timeline_question(const lab::Lab& lab, probe::PingQuesti
         auto cut_before = [&](const probe::TimelineEvent& other) {
             return other.what == event.what && other.at <= event.at;
         };
+        if (routing::is_held_down(lab, event.what))
+            throw NotAsked(
+                fmt::format("--mend-at {}: the plan itself holds that down; mend it there", mend));
         if (std::none_of(asked.events.begin(),
                          asked.events.begin() + static_cast<std::ptrdiff_t>(cuts), cut_before))
-            throw NotAsked(fmt::format("--mend-at {}: no --cut-at cuts that before; what the plan "
-                                       "itself holds down is mended there",
-                                       mend));
+            throw NotAsked(fmt::format("--mend-at {}: no --cut-at cuts that before", mend));
         asked.events.push_back(std::move(event));
     }
     if (asked.events.size() > most_events)

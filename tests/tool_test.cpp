@@ -1,6 +1,7 @@
 #include "jackal/jackal.h"
 #include "program.h"
 #include "sanitized.h"
+#include "scratch.h"
 
 #include <doctest/doctest.h>
 #include <filesystem>
@@ -226,6 +227,51 @@ TEST_CASE("a plan with problems: each at its place, on standard error only") {
               "standard input:2:15: \"prefx\" is no key of a subnet; did you mean prefix?"));
     CHECK(has(printed.text, "standard input:3:30: there is no subnet \"w\""));
     CHECK(run("printf 'lab: x\\nnope: 1' | " + tool + "check - 2>/dev/null").text.empty());
+}
+
+TEST_CASE("what cannot be, or is not known, is not said") {
+    struct Row {
+        std::string plan;
+        std::string command; // PLAN stands for the file
+        int status;
+        std::string says;
+    };
+    const std::string chain = "subnets: {a: {prefix: 10.1.1.0/24}, b: {prefix: 10.1.2.0/24}}\n"
+                              "routers: {r: {nics: [{subnet: a}, {subnet: b}]}}\n";
+    const std::string region =
+        "params: {r: shore}\nregions: {shore: {to: {isles: {delay: 6ms}}}}\n"
+        "sites: {a: {space: 10.1.0.0/16, region: $r}}\nsubnets: {s: {site: a}}\n";
+    const Row rows[] = {
+        {"subnets:\n  a: {prefix: 10.1.1.0/24, dhcp: {server: s, size: 5}}\n"
+         "  b: {prefix: 10.1.2.0/24, dhcp: {server: t, size: 5}}\nguests:\n"
+         "  s: {nics: [{subnet: a, address: 10.1.1.5}, {subnet: b, address: dhcp}]}\n"
+         "  t: {nics: [{subnet: b, address: 10.1.2.5}, {subnet: a, address: dhcp}]}\n"
+         "  u: {nics: [{subnet: b, address: dhcp}]}\n",
+         "machines PLAN --start-order", 2, "no order starts them all: s waits for t waits for s"},
+        {chain + "guests: {x: {nics: [{subnet: a}]}, y: {nics: [{subnet: b}], listens: udp/514}}\n",
+         "connect PLAN x y udp/514", 0, "an answer, if it sends one, comes back"},
+        {chain + "guests: {x: {nics: [{subnet: a, state: down}]}, y: {nics: [{subnet: b}]}}\n",
+         "ping PLAN y x --cut-at 1s=x/eth0 --mend-at 2s=x/eth0", 2,
+         "the plan itself holds that down; mend it there"},
+        {"subnets: {a: {prefix: 10.1.1.0/24}, b: {prefix: 10.1.2.0/24}}\nguests:\n"
+         "  x: {nics: [{subnet: a, address: 10.1.1.9}], gateway: 10.1.1.1, forwards: true}\n"
+         "  y: {nics: [{subnet: b}]}\nrouters:\n  r: {nics: [{subnet: a}], routes: [{to: b, via: "
+         "x}]}\n",
+         "ping PLAN x y", 1, "packets come back to x, which drops what bears its own address"},
+        {region, "check PLAN --set r=isles", 0, "nothing wrong found"},
+        {region, "check PLAN --set r=ocean", 2, "plan.yaml:4:9: there is no region \"ocean\""},
+    };
+    const Scratch folder;
+    for (const Row& row : rows) {
+        std::string command = row.command;
+        command.replace(command.find("PLAN"), 4,
+                        folder.file("plan.yaml", "lab: t\n" + row.plan).string());
+        CAPTURE(command);
+        const Printed printed = run(tool + command + " 2>&1");
+        CAPTURE(printed.text);
+        CHECK(printed.status == row.status);
+        CHECK(has(printed.text, row.says));
+    }
 }
 
 TEST_CASE("the JSON of a ping has the documented keys") {

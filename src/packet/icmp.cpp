@@ -45,6 +45,12 @@ bool is_taken_for_anycast(const routing::Settled& settled, MachineId sender, net
 
 } // namespace
 
+int quoted_ttl(const Journey& failed) {
+    const bool is_counted_down =
+        failed.steps.back().in && icmp_error(failed.ending) == IcmpError::host_unreachable;
+    return failed.ttl_left - (is_counted_down ? 1 : 0);
+}
+
 std::optional<net::Address> error_source(const routing::Settled& settled, const Journey& journey) {
     const lab::Lab& lab = settled.lab();
     net::Address to = journey.flow.source;

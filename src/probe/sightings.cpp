@@ -84,6 +84,12 @@ class Sightings::Follower {
 
     void run(const Exchange& exchange, Microseconds start, Microseconds interval, int first) {
         const PingQuestion& question = exchange.question;
+        for (const auto* journey : {&exchange.out, &exchange.back})
+            if (*journey)
+                for (const packet::Step& step : (*journey)->steps)
+                    for (NicId nic : {step.in, step.out})
+                        if (nic)
+                            on_the_way_.insert(nic);
         lease(question.from.machine, start - std::chrono::milliseconds(900));
         if (needs_name(lab_, question))
             ask_names(exchange, start - std::chrono::milliseconds(100));
@@ -139,7 +145,7 @@ class Sightings::Follower {
             if (step.action == packet::Action::deliver)
                 return {true, at};
             if (step.action == packet::Action::drop || i + 1 == journey.steps.size())
-                return {false, lost_at(journey, sent, at)};
+                return {false, lost_at(journey, at)};
             const NicId next = journey.steps[i + 1].in;
             const NicId out = step.out;
             ttl -= step.action == packet::Action::forward ? 1 : 0;
@@ -152,7 +158,8 @@ class Sightings::Follower {
                     piece.told = told_at(journey, piece, step.machine);
             }
             cut(pieces, lab_.nics[out].mtu_bytes, i == 0);
-            find_neighbour(out, next, next_hop(step.machine, out, pieces.front().flow), at);
+            find_neighbour(out, next, next_hop(step.machine, out, pieces.front().flow),
+                           pieces.front().flow.source, at);
             Microseconds arrival = at;
             for (const packet::Crossing& crossing : journey.crossings)
                 if (crossing.step == i && crossing.works) {
@@ -215,7 +222,7 @@ class Sightings::Follower {
     }
 
     // Who gets no answer for the next hop asks three times, a second apart (RFC 4861 section 10).
-    Microseconds lost_at(const Journey& journey, const Frame& frame, Microseconds at) {
+    Microseconds lost_at(const Journey& journey, Microseconds at) {
         const packet::Step& last = journey.steps.back();
         const bool asked = journey.ending == packet::Ending::no_neighbour
                            || journey.ending == packet::Ending::which_neighbour
@@ -225,9 +232,9 @@ class Sightings::Follower {
         constexpr int times = 3;
         for (int i = 0; i < times; ++i) {
             const Microseconds moment = at + std::chrono::seconds(i);
-            ask_for(last.out, frame.flow.source.family(), journey.next_hop, moment);
+            const auto asker = ask_for(last.out, journey.next_hop, journey.flow.source, moment);
             for (NicId answering : journey.answering)
-                answer_for(answering, last.out, journey.next_hop, moment);
+                answer_for(answering, last.out, journey.next_hop, asker, moment);
         }
         return at + std::chrono::seconds(times);
     }
@@ -336,29 +343,38 @@ class Sightings::Follower {
 
     // --- neighbours ----------------------------------------------------------------------------
 
-    void find_neighbour(NicId out, NicId next, net::Address asked, Microseconds at) {
+    void find_neighbour(NicId out, NicId next, net::Address asked, net::Address source,
+                        Microseconds at) {
         if (lab_.tunnel(out) || !sightings_.neighbours_.emplace(out, asked).second)
             return;
         Microseconds before(0);
         if (lab::LinkId link = lab_.segments[lab_.nics[out].segment].link)
             before = 2.0 * Microseconds(lab_.links[link].delay);
         at = std::max(Microseconds(0), at - before - 2.0 * time_per_machine);
-        ask_for(out, asked.family(), asked, at, next);
-        answer_for(next, out, asked, at);
-        if (const auto own = own_address(out, asked)) // whoever is asked knows who asks
-            sightings_.neighbours_.emplace(next, *own);
+        const auto asker = ask_for(out, asked, source, at, next);
+        answer_for(next, out, asked, asker, at);
+        if (asker) // whoever is asked knows who asks
+            sightings_.neighbours_.emplace(next, *asker);
     }
 
-    std::optional<net::Address> own_address(NicId nic, net::Address asked) const {
-        if (net::is_link_local(asked) && asked.family() == net::Family::ipv6)
+    // Whom Linux names as who asks for the next hop of a packet: its source if that is the
+    // machine's own (in IPv6 on that NIC), else an IPv4 address beside the one that is asked for,
+    // or the link-local address.
+    std::optional<net::Address> asker_for(NicId nic, net::Address asked,
+                                          net::Address source) const {
+        const bool is_ipv6 = asked.family() == net::Family::ipv6;
+        for (const lab::Owner& owner : lab_.owners_of(source))
+            if (is_ipv6 ? owner.nic == nic : owner.machine == lab_.nics[nic].machine)
+                return source;
+        if (is_ipv6)
             return net::link_local_address(lab_.nics[nic].mac);
-        const lab::InterfaceAddress* found = nullptr;
-        for (lab::AddressId id : lab_.addresses_of(nic)) {
-            const lab::InterfaceAddress& row = lab_.addresses[id];
-            if (row.address.family() == asked.family()
-                && (found == nullptr || row.prefix().contains(asked)))
+        const lab::InterfaceAddress* found = lab_.first_address(nic, net::Family::ipv4);
+        for (lab::AddressId id : lab_.addresses_of(nic))
+            if (const lab::InterfaceAddress& row = lab_.addresses[id];
+                row.address.family() == net::Family::ipv4 && row.prefix().contains(asked)) {
                 found = &row;
-        }
+                break;
+            }
         return found == nullptr ? std::nullopt : std::optional(found->address);
     }
 
@@ -379,31 +395,45 @@ class Sightings::Follower {
         return link ? Microseconds(lab_.links[link].delay) : Microseconds(0);
     }
 
-    // All on the segment hear it; of those on the way it is `next`.
-    void ask_for(NicId out, net::Family family, net::Address asked, Microseconds at,
-                 NicId next = {}) {
-        const auto own = own_address(out, asked);
-        if (!own)
-            return;
-        Frame frame = neighbour_frame(Bears::neighbour_ask, *own, asked);
+    // For the next hop of a packet from `source`; who asks.
+    std::optional<net::Address> ask_for(NicId out, net::Address asked, net::Address source,
+                                        Microseconds at, NicId next = {}) {
+        const auto asker = asker_for(out, asked, source);
+        if (!asker)
+            return asker;
+        Frame frame = neighbour_frame(Bears::neighbour_ask, *asker, asked);
         frame.from = lab_.nics[out].mac;
-        frame.to = family == net::Family::ipv4 ? to_all : group_of(asked);
+        frame.to = asked.family() == net::Family::ipv4 ? to_all : group_of(asked);
+        say_to_all(out, next, at, frame);
+        return asker;
+    }
+
+    // All on the segment hear it; those are told of that are looked at, or on the way.
+    void say_to_all(NicId out, NicId next, Microseconds at, const Frame& frame) {
         if (next)
             pass(out, next, at, at + delay_of(out), frame);
         else
             sight(out, {}, at, true, frame);
+        auto hear = [&](NicId nic) {
+            if (nic && nic != out && nic != next && settled_.condition().nic_up(nic)
+                && settled_.wiring().domain(lab_, nic) == settled_.wiring().domain(lab_, out)) {
+                Frame heard = frame;
+                heard.vlan = tag_of(nic);
+                sight(nic, {}, at + delay_of(out), false, heard);
+            }
+        };
         for (const Spot& spot : sightings_.only_)
-            if (spot.nic && spot.nic != out && spot.nic != next
-                && settled_.condition().nic_up(spot.nic)
-                && settled_.wiring().domain(lab_, spot.nic) == settled_.wiring().domain(lab_, out))
-                sight(spot.nic, {}, at + delay_of(out), false, frame);
+            hear(spot.nic);
+        if (sightings_.only_.empty())
+            std::ranges::for_each(on_the_way_, hear);
     }
 
-    void answer_for(NicId answering, NicId out, net::Address asked, Microseconds at) {
-        const auto own = own_address(out, asked);
-        if (!own)
+    void answer_for(NicId answering, NicId out, net::Address asked,
+                    std::optional<net::Address> asker, Microseconds at) {
+        if (!asker)
             return;
-        Frame frame = neighbour_frame(Bears::neighbour_answer, asked, *own);
+        Frame frame = neighbour_frame(Bears::neighbour_answer, asked, *asker);
+        frame.is_router = lab_.machines[lab_.nics[answering].machine].forwards;
         frame.from = lab_.nics[answering].mac;
         frame.to = lab_.nics[out].mac;
         const Microseconds left = at + delay_of(out) + time_per_machine;
@@ -424,8 +454,10 @@ class Sightings::Follower {
             return;
         const Journey way = packet::walk_error(settled_, failed, *source);
         Frame told = sent;
-        told.flow = failed.flow;
-        told.ttl = failed.ttl_left;
+        // Whatever the machine has translated is turned back.
+        const std::size_t steps = failed.steps.size();
+        told.flow = steps == 1 ? failed.packet.flow() : failed.flow_at(steps - 2);
+        told.ttl = packet::quoted_ttl(failed);
         Frame frame = packet_of(way, sent.number);
         frame.bears = Bears::error;
         frame.error = error;
@@ -610,13 +642,17 @@ class Sightings::Follower {
                     .size_bytes = lease_bytes,
                     .lease = LeaseTalk{part, way.lease->nic, way.server,
                                        asks ? std::nullopt : relay_of(way)}};
-        pass(from, to, at, at + delay_of(from), frame);
+        if (asks)
+            say_to_all(from, to, at, frame);
+        else
+            pass(from, to, at, at + delay_of(from), frame);
     }
 
     const routing::Settled& settled_;
     const Lab& lab_;
     Sightings& sightings_;
     const Journey* failed_ = nullptr; // that the error on its way tells of
+    std::set<NicId> on_the_way_;      // of the exchange
 };
 
 std::vector<Fragment> pieces_of(const Fragment& whole, unsigned most_bytes) {

@@ -17,6 +17,13 @@ Condition::Condition(const Lab& lab) : wiring_(lab) {
         link_up_.push_back(link.up ? 1 : 0);
 }
 
+bool is_held_down(const Lab& lab, const Cut& what) {
+    const Condition planned(lab);
+    Condition without = planned;
+    without.apply(what);
+    return without == planned;
+}
+
 bool Condition::only_takes_from(const Condition& other) const {
     auto takes = [](const Flags& here, const Flags& there) {
         unsigned more = 0;

@@ -1,5 +1,6 @@
 // Captures, as a packet tool reads them.
 #include "../files.h"
+#include "../kernel.h"
 #include "../program.h"
 #include "../sanitized.h"
 #include "../scratch.h"
@@ -285,6 +286,95 @@ routers:
     CHECK(has(refused("--capture x --count 1000000"), "more than 400000 frames"));
     CHECK(has(refused("--capture x --every-way"), "leave --every-way out"));
     CHECK(!fs::exists("x"));
+}
+
+// Who asks for neighbours and from which address, what their answers say, and what errors quote.
+TEST_CASE("a capture has the frames that a kernel sends") {
+    if (!has_kernel() || sanitized)
+        return;
+    Scratch folder;
+    const fs::path plan = folder.file("seen.yaml", R"(lab: seen
+subnets:
+  near: {prefix: [10.50.1.0/24, "fd50:0:0:1::/64"], gateway: none}
+  mid: {prefix: [10.50.4.0/24, "fd50:0:0:4::/64"], gateway: none}
+  back: {prefix: 10.50.5.0/24, gateway: none}
+  far: {prefix: 10.50.3.0/24, gateway: none}
+guests:
+  desk:
+    nics: [{subnet: near, address: [10.50.1.20, "fd50:0:0:1::20"]}]
+    gateway: [10.50.1.1, "fd50:0:0:1::1"]
+    routes: [{to: 10.50.5.0/24, via: 10.50.1.2}]
+routers:
+  r1:
+    nics:
+      - {subnet: near, address: [10.50.1.1, "fd50:0:0:1::1"]}
+      - {subnet: mid, address: [10.50.4.1, "fd50:0:0:4::1"]}
+    routes: [{to: 10.50.3.0/24, via: 10.50.4.2}]
+  r2: {nics: [{subnet: near, address: 10.50.1.2}, {subnet: back, address: 10.50.5.1}], nat: [{out: eth1}]}
+  r:
+    nics:
+      - {subnet: mid, address: [10.50.4.2, "fd50:0:0:4::2"]}
+      - {subnet: back, address: 10.50.5.2}
+      - {subnet: far, address: 10.50.3.1}
+    routes: [{to: 10.50.1.0/24, via: 10.50.5.1}, {to: "fd50:0:0:1::/64", via: "fd50:0:0:4::1"}]
+)");
+    const std::vector<std::string> machines{"desk", "r1", "r2", "r"};
+    const std::vector<std::pair<std::string, std::string>> questions{
+        {"desk", "10.50.3.1"},     // comes back another way, from a NIC that it does not leave by
+        {"desk", "10.50.4.99"},    // nobody has it
+        {"desk", "10.50.5.99"},    // the same, translated
+        {"desk", "fd50:0:0:4::2"}, // from a router that passes on
+        {"r", "fd50:0:0:1::20"},   // from a router itself
+        {"desk", "fd50:0:0:4::99"}};
+    // Without the looks whether a neighbour is still there, which are for that neighbour alone.
+    const std::string filter =
+        "(arp || icmp || icmpv6.type < 5 || icmpv6.type in {128, 129, 135, 136}) && "
+        "!(arp.opcode == 1 && eth.dst != ff:ff:ff:ff:ff:ff) && "
+        "!(icmpv6.type == 135 && ipv6.dst != ff02::/16)";
+    auto lines_of = [&](const fs::path& file, const std::string& machine) {
+        std::set<std::string> lines;
+        const Printed printed = run(fmt::format(
+            "tshark -r {} -Y '{}' -T fields -E separator=/s -E occurrence=a -e "
+            "frame.interface_name "
+            "-e arp.opcode -e arp.src.proto_ipv4 -e arp.dst.proto_ipv4 -e icmp.type -e icmp.code "
+            "-e ip.ttl -e ip.src -e ip.dst -e icmpv6.type -e ipv6.hlim -e ipv6.src -e ipv6.dst "
+            "-e icmpv6.nd.na.flag.r 2>/dev/null",
+            file.string(), filter));
+        std::istringstream stream(printed.text);
+        for (std::string line; std::getline(stream, line);)
+            lines.insert(machine + line);
+        return lines;
+    };
+    const std::string script = (folder / "lab.sh").string();
+    REQUIRE(run(tool + "export " + plan.string() + " --as namespaces -o " + script).status == 0);
+    REQUIRE(run("sh " + script + " start 2>&1; sleep 2").status == 0); // until IPv6 has settled
+    std::string listen;
+    std::string forget;
+    std::string places;
+    for (const std::string& machine : machines) {
+        const std::string there = fmt::format("sh {} enter {} ", script, machine);
+        listen += fmt::format("{}sh -c 'exec dumpcap -q -w {} $(ls /sys/class/net | "
+                              "sed -n s/^eth/-ieth/p)' >/dev/null 2>&1 & all=\"$all $!\"; ",
+                              there, (folder / machine).string());
+        forget += there + "ip neigh flush all; ";
+        places += " --at " + machine;
+    }
+    std::string ask;
+    std::set<std::string> told;
+    for (const auto& [from, to] : questions) {
+        ask += fmt::format("{}sh {} enter {} ping -c 1 -W 4 {}; ", forget, script, from, to);
+        const std::string file = (folder / "told").string();
+        run(fmt::format("{}ping {} {} {} --count 1 --capture {} --replace{}", tool, plan.string(),
+                        from, to, file, places));
+        told.merge(lines_of(file, ""));
+    }
+    run(listen + "sleep 1.5; " + ask + "sleep 1.5; kill $all; wait");
+    std::set<std::string> real;
+    for (const std::string& machine : machines)
+        real.merge(lines_of(folder / machine, machine + "/"));
+    CHECK(told.size() > 50);
+    CHECK(fmt::format("{}", fmt::join(told, "\n")) == fmt::format("{}", fmt::join(real, "\n")));
+    CHECK(run("sh " + script + " stop 2>&1").status == 0);
 }
 
 TEST_CASE("watch tells frames and flows, and writes IPFIX that is read elsewhere") {

@@ -346,6 +346,20 @@ routers:
     CHECK(has(router.does("ping -c 1 -W 2 " + names).text, "ttl=64"));
     CHECK(has(router.does("ping -c 1 -W 2 10.60.3.2").text, "ttl=63"));
 
+    // A NIC that is down has no route to its own subnet; the other leads there.
+    const std::string down = folder
+                                 .file("down.yaml", R"(lab: down
+subnets: {near: {prefix: 10.60.1.0/24}, far: {prefix: 10.60.2.0/24}}
+guests:
+  desk: {nics: [{subnet: far, state: down}, {subnet: near}], gateway: 10.60.1.1}
+  pump: {nics: [{subnet: far}]}
+routers: {r: {nics: [{subnet: near}, {subnet: far}]}}
+)")
+                                 .string();
+    const Computer halved(fmt::format("down{}", getpid()), down, "--as desk");
+    CHECK(has(halved.said(), "jackal0 is desk/eth0 of down: 10.60.2.2/24; it is down"));
+    CHECK(has(halved.does("ping -c 1 -W 2 10.60.2.3").text, "ttl=63"));
+
     const std::string leaser = fmt::format("lease{}", getpid());
     const Computer second(leaser, plan, "--as tray");
     CHECK(has(second.said(), "its address is a lease"));

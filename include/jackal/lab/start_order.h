@@ -14,6 +14,11 @@ struct Start {
 };
 
 /// All machines that are to run: those that others take their addresses from first.
+/// Of those that wait for each other one goes first.
 JACKAL_API std::vector<Start> start_order(const Lab& lab);
+
+/// Machines that wait for each other, each for the next and the last for the first; empty if there
+/// are none, and start_order() can be followed.
+JACKAL_API std::vector<MachineId> start_circle(const Lab& lab);
 
 } // namespace jackal::lab

@@ -22,6 +22,10 @@ JACKAL_API std::string_view to_string(IcmpError error);
 /// Which error `ending` gives; it is told to the sender's own program if the machine is the sender.
 JACKAL_API IcmpError icmp_error(Ending ending);
 
+/// The TTL of the packet as the error quotes it: as it came, but counted down by a router that then
+/// looked for the neighbour in vain.
+JACKAL_API int quoted_ttl(const Journey& failed);
+
 /// The address that the journey's last machine sends its error from: in IPv4 as for any packet back
 /// to the source, in IPv6 one of the NIC that the packet came in by, as Linux chooses it. Nothing
 /// if it has none, or sends none.

@@ -80,6 +80,7 @@ struct Frame {
     std::uint32_t vni = 0;               ///< the same
     std::optional<NameTalk> name;
     std::optional<LeaseTalk> lease;
+    bool is_router = false; ///< of who answers (RFC 4861 section 4.4)
 };
 
 /// A frame that passes a NIC, or a switch port.

@@ -47,6 +47,8 @@ class JACKAL_API Condition {
     /// True if the NIC is up and speaks the family: IPv6 needs an MTU of 1280 (RFC 8200 section 5).
     bool carries(const lab::Lab& lab, lab::NicId nic, net::Family family) const;
 
+    friend bool operator==(const Condition&, const Condition&) = default;
+
   private:
     using Flags = std::vector<std::uint8_t>; // 0 or 1; whole conditions are compared often
 
@@ -56,5 +58,9 @@ class JACKAL_API Condition {
     lab::WiringState wiring_;
     std::set<std::tuple<Protocol, lab::MachineId, lab::MachineId>> silenced_; // the lower one first
 };
+
+/// True if the plan itself holds that down, so that a cut of it changes nothing, and no end of a
+/// cut brings it back.
+JACKAL_API bool is_held_down(const lab::Lab& lab, const Cut& what);
 
 } // namespace jackal::routing

@@ -152,6 +152,7 @@ class Composer {
             icmp.target_link_layer_addr(to_hardware(frame.from));
             icmp.solicited(1);
             icmp.override(1);
+            icmp.router(frame.is_router ? 1 : 0);
             break;
         case Bears::error:
             append(ip, icmpv6_error(frame.error, frame.mtu_bytes));

@@ -222,7 +222,7 @@ const views = {
     return table(["site", "segment", "prefix", "gateway", "DHCP", "used", "free", "how full"], data.addresses.prefixes, each => {
       const share = each.used / (each.used + each.free);
       return [each.site, link(["segment", each.segment], each.segment), each.prefix, each.gateway || "",
-        each.dhcp ? String(each.dhcp.first || each.dhcp) : "", String(each.used), String(each.free),
+        each.dhcp ? each.dhcp.first + "-" + each.dhcp.last : "", String(each.used), String(each.free),
         make("span", {class: "bar", role: "img", "aria-label": Math.round(100 * share) + " % used"},
           Object.assign(make("i"), {style: "width:" + (100 * share).toFixed(1) + "%"}))];
     });

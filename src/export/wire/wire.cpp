@@ -457,7 +457,7 @@ class Wire::Simulation {
         const Journey way = packet::walk_error(settled_, failed, *source);
         const bool is_ipv4 = in.packet.source.family() == net::Family::ipv4;
         Bytes told = in.bytes;
-        told[is_ipv4 ? 8 : 7] = static_cast<std::uint8_t>(failed.ttl_left);
+        told[is_ipv4 ? 8 : 7] = static_cast<std::uint8_t>(packet::quoted_ttl(failed));
         if (is_ipv4)
             sum_header(told);
         const std::size_t most = is_ipv4 ? 548 : 1232; // RFC 1812 4.3.2.3, RFC 4443 2.4 (c)

@@ -62,4 +62,23 @@ std::vector<Start> start_order(const Lab& lab) {
     return order;
 }
 
+std::vector<MachineId> start_circle(const Lab& lab) {
+    std::map<MachineId, std::vector<MachineId>> stuck; // and for whom they wait in vain
+    std::set<MachineId> ready;
+    for (Start& start : start_order(lab)) {
+        std::erase_if(start.after, [&](MachineId earlier) { return ready.contains(earlier); });
+        if (start.after.empty())
+            ready.insert(start.machine);
+        else
+            stuck.emplace(start.machine, std::move(start.after));
+    }
+    if (stuck.empty())
+        return {};
+    std::vector<MachineId> way;
+    MachineId at = stuck.begin()->first;
+    for (; std::ranges::find(way, at) == way.end(); at = stuck.at(at).front())
+        way.push_back(at);
+    return {std::ranges::find(way, at), way.end()};
+}
+
 } // namespace jackal::lab

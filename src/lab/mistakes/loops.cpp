@@ -22,14 +22,18 @@ std::string circle(const Lab& lab, const std::vector<MachineId>& machines) {
 } // namespace
 
 Finding describe(const Lab& lab, const RouteLoop& mistake, Seen seen) {
-    std::string way = circle(lab, mistake.machines);
+    const std::string way = circle(lab, mistake.machines);
+    const std::string what = mistake.replies ? "replies" : "packets";
+    const std::string by_packet =
+        mistake.home ? fmt::format("{} come back to {}, which drops what bears its own address: {}",
+                                   what, lab.machines[mistake.home].name, way)
+                     : fmt::format("{} circle until their TTL runs out: {}", what, way);
     return {mistake.default_routes ? Cause::default_route_loop : Cause::routing_loop,
             Severity::error,
             lab.machines[mistake.culprit].name,
             seen == Seen::in_tables ? fmt::format("{} default routes lead in a circle: {}",
                                                   net::to_string(mistake.family), way)
-                                    : fmt::format("{} circle until their TTL runs out: {}",
-                                                  mistake.replies ? "replies" : "packets", way),
+                                    : by_packet,
             {},
             mistake.at};
 }

@@ -13,6 +13,7 @@ struct RouteLoop {
     net::Family family = net::Family::ipv4;
     bool default_routes = true; ///< nothing but those lead round
     bool replies = false;       ///< of a packet: an answer
+    MachineId home = {};        ///< of a packet that comes back to its sender: that drops it
 };
 /// What mends it depends on what is known of the ways: the caller adds that.
 Finding describe(const Lab& lab, const RouteLoop& mistake, Seen seen);

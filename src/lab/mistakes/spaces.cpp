@@ -43,8 +43,8 @@ void report(Inspection& in, const Space& one, const Space& other,
     if (in.worth_working_out())
         if (auto to = free_space(in.lab, moved.prefix.family(), moved.prefix.length(),
                                  fmt::format("{}/{}", in.lab.name, site.name)))
-            advice += fmt::format("; jackal addresses {} --renumber {}={} shows what changes",
-                                  in.lab.source, site.name, to_string(*to));
+            advice += fmt::format("; {} is free, and all of the site can be renumbered to it",
+                                  to_string(*to));
     in.find(Cause::spaces_overlap, Severity::warning, site.name,
             fmt::format("site {} ({}) and site {} ({}) are joined, and both own {} to {}",
                         in.lab.sites[one.site].name, to_string(one.prefix),

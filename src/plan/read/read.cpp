@@ -315,6 +315,30 @@ const Key<Plan> plan_keys[] = {
     {"user", [](Reader& r, NodeId n, Plan& p) { read_user(r, n, p.login); }},
 };
 
+// A parameter may choose among the regions that the plan names, and bring no new one: a region that
+// nothing is told of has the usual distances, so a slip would go unseen.
+void check_regions_set(Reader& r, std::string_view text, const Plan& plan) {
+    std::vector<std::string> known;
+    for (const SiteRegion& region : plan.regions) {
+        known.push_back(region.name);
+        for (const auto& [name, distance] : region.to)
+            known.push_back(name.value);
+    }
+    auto is_known = [&](const Site& site) {
+        return site.region.empty() || std::ranges::find(known, site.region) != known.end();
+    };
+    if (std::ranges::all_of(plan.sites, is_known))
+        return;
+    const Reading unset = read(text, plan.source);
+    if (!unset.plan)
+        return;
+    for (const Site& site : unset.plan->written().sites)
+        known.push_back(site.region);
+    for (const Site& site : plan.sites)
+        if (!is_known(site))
+            r.problem(site.at, fmt::format("there is no region \"{}\"", site.region));
+}
+
 } // namespace
 
 Reading read(std::string_view text, std::string source, const Settings& settings) {
@@ -329,6 +353,8 @@ Reading read(std::string_view text, std::string source, const Settings& settings
             reader.mapping(document->root(), "a plan", plan_keys, plan);
         else
             reader.problem(document->root(), "a plan is a mapping that starts with `lab: NAME`");
+        if (!settings.empty())
+            check_regions_set(reader, text, plan);
         std::vector<Problem> found;
         auto whole = Complete::of(std::move(plan), found);
         bool is_read = reading.problems.empty(); // else what has no place follows from that

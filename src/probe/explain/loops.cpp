@@ -64,6 +64,8 @@ Diagnosis in_a_loop(const Case& c, std::size_t start) {
     }
     if (culprit == nullptr)
         culprit = &c.journey.steps[start];
+    if (c.journey.ending == packet::Ending::own_source)
+        loop.home = c.here;
     loop.culprit = culprit->machine;
     loop.at = loop_mark(c, *culprit);
     Diagnosis d = c.say(describe(c.lab, loop, lab::Seen::by_packet), culprit->machine);
