@@ -114,8 +114,9 @@ std::string machines_text(const Style& style, const lab::Lab& lab) {
     for (lab::MachineId id : lab.machines.ids()) {
         const lab::Machine& machine = lab.machines[id];
         std::string kind(exports::kind_text(machine));
-        if (!machine.outside && machine.forwards != (machine.kind == plan::MachineKind::router))
-            kind += machine.forwards ? ", forwards" : ", does not forward";
+        if (!machine.outside
+            && machine.forwards_any() != (machine.kind == plan::MachineKind::router))
+            kind += machine.forwards_any() ? ", forwards" : ", does not forward";
         std::vector<std::string> first{style.strong(machine.name), kind};
         if (machine.nic_count == 0)
             table.add({first[0], first[1], "none"});

@@ -398,6 +398,7 @@ TEST_CASE(
         {at("sieve") + "nft delete table inet jackal", "sieve", "rules-missing", false},
         {at("weir") + "sysctl -q -w net.ipv4.ip_forward=0 net.ipv6.conf.all.forwarding=0", "weir",
          "forwarding"},
+        {at("race") + "sysctl -q -w net.ipv6.conf.all.forwarding=0", "race", "forwarding"},
         {at("race") + "ip link set dev eth1 mtu 1300", "race/eth1", "mtu-differs"},
         {at("race") + "ip route add 198.51.100.0/24 via 10.60.2.9", "race", "route-extra", false},
         {at("race")
@@ -440,6 +441,17 @@ TEST_CASE(
     exported(plan, folder / "settings");
     takes(at("sieve") + "nft -f "
           + (folder / "settings/machines/sieve/system/etc/nftables.conf").string());
+    CHECK(drift(0).at("differences").empty());
+
+    // A guest passes nothing on: what it lets in is the same wherever it is said.
+    takes(at("sieve")
+          + "nft 'delete table inet jackal; add table inet own; add chain inet own in { "
+            "type filter hook input priority 0; policy drop; }; add rule inet own in ct "
+            "state established,related accept; add rule inet own in iif lo accept; add "
+            "rule inet own in icmpv6 type { nd-neighbor-solicit, nd-neighbor-advert } "
+            "accept; add rule inet own in ip saddr 10.60.1.0/24 icmp type echo-request "
+            "accept; add rule inet own in ip6 saddr fd60:0:0:1::/64 icmpv6 type "
+            "echo-request accept'");
     CHECK(drift(0).at("differences").empty());
 
     // A daemon that does not run any more; who says nothing, and what is in no plan.
@@ -508,9 +520,14 @@ TEST_CASE("rules of nftables are read as what they do") {
         {"\nchain c { type filter hook input priority 0; " + answers
              + "limit rate 3/second drop; }",
          {"table inet t, chain c, handle 3 (limit)"}},
-        {"\nchain c { type filter hook output priority 0; udp dport 53 drop; }",
-         {"{do: deny, way: out, proto: udp, port: 53}",
+        {"\nchain c { type filter hook output priority 0; udp dport 40000 drop; }",
+         {"{do: deny, way: out, proto: udp, port: 40000}",
           "table inet t lets no answers pass by themselves"}},
+        // No answer has the port of a service, or the type of a request.
+        {"\nchain c { type filter hook output priority 0; udp dport 53 drop; icmp type "
+         "echo-request drop; }",
+         {"{do: deny, way: out, proto: udp, port: 53}",
+          "{do: deny, way: out, proto: icmp, from: 0.0.0.0/0}"}},
         {"\nchain c { type filter hook forward priority 0; policy drop; " + answers
              + "iifname eth0 oifname eth1 accept; iifname eth1 oifname eth2 accept; "
                "iifname eth2 accept; }",

@@ -96,7 +96,7 @@ class Teller {
         for (lab::RouteId route : lab_.routes_of(*id))
             add(text, fmt::format("{} via {}", net::to_string(lab_.routes[route].to),
                                   net::to_string(lab_.routes[route].via)));
-        add(text, row.forwards ? "forwards" : "does not forward");
+        add(text, row.forwards_any() ? "forwards" : "does not forward");
         if (!row.up)
             add(text, "off");
         return text;

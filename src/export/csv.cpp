@@ -127,7 +127,7 @@ std::string machines_csv(const lab::Lab& lab) {
         const lab::Machine& machine = lab.machines[id];
         const std::vector<std::string> of_machine{machine.name,
                                                   std::string(kind_text(machine)),
-                                                  yes(machine.forwards),
+                                                  yes(machine.forwards_any()),
                                                   machine.up ? "up" : "down",
                                                   fmt::format("{}", machine.sizes.cpus),
                                                   fmt::format("{}", machine.sizes.memory_mib),

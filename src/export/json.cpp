@@ -368,7 +368,7 @@ std::string machines_json(const Lab& lab) {
         machines.push_back(
             {{"machine", machine.name},
              {"kind", kind_text(machine)},
-             {"forwards", machine.forwards},
+             {"forwards", machine.forwards_any()},
              {"state", machine.up ? "up" : "down"},
              {"cpus", machine.sizes.cpus},
              {"memory_mib", machine.sizes.memory_mib},

@@ -504,7 +504,7 @@ class Collector {
         for (lab::NicId nic : lab_.nics_of(*id))
             for (lab::NicId other : lab_.segments[lab_.nics[nic].segment].nics) {
                 const lab::Machine& there = lab_.machines[lab_.nics[other].machine];
-                if (there.forwards && there.name != machine.name && !there.outside
+                if (there.forwards_any() && there.name != machine.name && !there.outside
                     && std::ranges::find(names, there.name) == names.end() && names.size() < most)
                     names.push_back(there.name);
             }
@@ -552,8 +552,8 @@ class Collector {
         for (lab::NicId other : lab_.segments[lab_.nics[nic].segment].nics) {
             const lab::MachineId id = lab_.nics[other].machine;
             const lab::Machine& machine = lab_.machines[id];
-            if (machine.kind == plan::MachineKind::router && machine.forwards && !machine.outside
-                && !machine.is_core && lab_.speaker(id) == nullptr
+            if (machine.kind == plan::MachineKind::router && machine.forwards_any()
+                && !machine.outside && !machine.is_core && lab_.speaker(id) == nullptr
                 && plan_.machine(machine.name) != nullptr)
                 names.push_back(machine.name);
         }

@@ -66,7 +66,7 @@ class Decider {
         if (header_.as_broadcast != net::Address{}) // no machine forwards what came to all
             return end(Ending::to_broadcast);
         choose();
-        if (in_ && !lab_.machines[at_].forwards)
+        if (in_ && !lab_.machines[at_].forwards[header_.destination.address.family()])
             return not_forwarding();
         prefer_way_back();
         bool to_all = settled_.is_broadcast(at_, header_.destination);

@@ -433,7 +433,7 @@ class Sightings::Follower {
         if (!asker)
             return;
         Frame frame = neighbour_frame(Bears::neighbour_answer, asked, *asker);
-        frame.is_router = lab_.machines[lab_.nics[answering].machine].forwards;
+        frame.is_router = lab_.machines[lab_.nics[answering].machine].forwards.ipv6;
         frame.from = lab_.nics[answering].mac;
         frame.to = lab_.nics[out].mac;
         const Microseconds left = at + delay_of(out) + time_per_machine;

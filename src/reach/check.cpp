@@ -46,7 +46,8 @@ const plan::AddFilterRule* rule_of(const lab::Remedy& remedy) {
 // its duties, but not its own addresses.
 std::vector<std::uint64_t> traits(const Lab& lab, lab::MachineId id) {
     const lab::Machine& machine = lab.machines[id];
-    bool alone = machine.duties || machine.kind == plan::MachineKind::router || machine.forwards;
+    bool alone =
+        machine.duties || machine.kind == plan::MachineKind::router || machine.forwards_any();
     std::vector<std::uint64_t> traits{machine.up, alone ? id.row : ~std::uint64_t{0}};
     for (NicId nic : lab.nics_of(id)) {
         const lab::Nic& row = lab.nics[nic];
@@ -221,7 +222,8 @@ class Checker {
         std::vector<probe::Endpoint> guests;
         for (const probe::Endpoint& target : targets_)
             if (const lab::Machine& machine = lab_.machines[target.machine];
-                machine.kind == plan::MachineKind::guest && !machine.forwards && !machine.outside)
+                machine.kind == plan::MachineKind::guest && !machine.forwards_any()
+                && !machine.outside)
                 guests.push_back(target);
         if (addresses(guests) > limits::checked_guests)
             return limits::checked_walks;

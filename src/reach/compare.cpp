@@ -158,9 +158,9 @@ class LabTraits {
         bool is_router = machine.kind == plan::MachineKind::router;
         add(Aspect::machine, name,
             fmt::format("{}{}{}", is_router ? "router" : "guest",
-                        machine.forwards == is_router ? ""
-                        : is_router                   ? " that does not forward"
-                                                      : " that forwards",
+                        machine.forwards_any() == is_router ? ""
+                        : is_router                         ? " that does not forward"
+                                                            : " that forwards",
                         machine.up ? "" : ", off"));
         for (NicId nic : lab_.nics_of(id))
             add_nic(nic, name + "/" + lab_.nics[nic].name);
@@ -234,7 +234,7 @@ class Comparer {
         };
         compare_facts();
         tell(1);
-        compare_reach();
+        compare_reach(std::nullopt);
         tell(2);
         Check before = check(before_);
         tell(3);
@@ -243,6 +243,11 @@ class Comparer {
         compare_expectations(before, after);
         compare_findings(std::move(before.findings), std::move(after.findings));
         return std::move(comparison_);
+    }
+
+    std::vector<ReachChange> run_reach(net::Family family) {
+        compare_reach(family);
+        return std::move(comparison_.reach);
     }
 
   private:
@@ -292,8 +297,8 @@ class Comparer {
         return lab.segment_name(lab.nics[nic].segment);
     }
 
-    void compare_reach() {
-        const GridQuestion question{.by = By::machine};
+    void compare_reach(std::optional<net::Family> family) {
+        const GridQuestion question{.by = By::machine, .family = family};
         const Grid one = grid(before_, question);
         const Grid other = grid(after_, question);
         std::map<std::string, std::size_t> rows;
@@ -315,7 +320,7 @@ class Comparer {
                     add_reach(row->first, column->first, replied, replies, changes);
             }
         for (auto& [key, change] : changes) {
-            add_cause(change);
+            add_cause(change, family);
             comparison_.reach.push_back(std::move(change));
         }
     }
@@ -335,7 +340,7 @@ class Comparer {
         (is_lost ? change.lost : change.gained) += is_lost ? replied - replies : replies - replied;
     }
 
-    void add_cause(ReachChange& change) const {
+    void add_cause(ReachChange& change, std::optional<net::Family> family) const {
         const routing::Settled& settled = change.lost != 0 ? after_ : before_;
         std::string names[2];
         for (int i : {0, 1}) {
@@ -345,7 +350,7 @@ class Comparer {
                     if (name == change.first[i])
                         names[i] = old;
         }
-        if (auto question = probe::question(settled.lab(), names[0], names[1]))
+        if (auto question = probe::question(settled.lab(), names[0], names[1], {.family = family}))
             change.cause = probe::ping(settled, *question).diagnosis;
     }
 
@@ -439,6 +444,11 @@ class Comparer {
 Comparison compare(const routing::Settled& before, const routing::Settled& after,
                    const std::function<void(std::size_t, std::size_t)>& progress) {
     return Comparer(before, after).run(progress);
+}
+
+std::vector<ReachChange> reach_changes(const routing::Settled& before,
+                                       const routing::Settled& after, net::Family family) {
+    return Comparer(before, after).run_reach(family);
 }
 
 } // namespace jackal::reach

@@ -63,8 +63,8 @@ class Changed {
             readdress();
         if (!of_routes_.empty())
             reroute();
-        for (MachineId machine : of_forwarding_)
-            forward(machine);
+        for (const auto& [machine, families] : of_forwarding_)
+            forward(machine, families);
     }
 
     const Lab& lab() const { return lab_; }
@@ -80,7 +80,6 @@ class Changed {
         case Deviation::other_rules: return d.rules && d.rules->unread.empty();
         case Deviation::other_segment: return bool(d.segment);
         case Deviation::learned_missing: return d.found.empty(); // else who knows why
-        case Deviation::forwarding: return !d.edits.empty();     // one family alone has no word
         default: return true;
         }
     }
@@ -100,7 +99,7 @@ class Changed {
         case Deviation::address_extra:
         case Deviation::length_differs:
         case Deviation::lease_differs: of_addresses_[d.nic].push_back(&d); break;
-        case Deviation::forwarding: of_forwarding_.push_back(d.id); break;
+        case Deviation::forwarding: of_forwarding_.emplace_back(d.id, d.families); break;
         case Deviation::learned_missing: silence(d.id); break;
         case Deviation::route_missing:
         case Deviation::route_extra: of_routes_[d.id].push_back(&d); break;
@@ -200,10 +199,14 @@ class Changed {
                  });
     }
 
-    // A machine that forwards answers for the first addresses of its prefixes, too (RFC 4291
+    // A machine that forwards IPv6 answers for the first addresses of its prefixes, too (RFC 4291
     // section 2.6.1).
-    void forward(MachineId machine) {
-        const bool now = lab_.machines[machine].forwards = !lab_.machines[machine].forwards;
+    void forward(MachineId machine, const lab::PerFamily<bool>& families) {
+        for (net::Family family : net::both_families)
+            lab_.machines[machine].forwards[family] ^= families[family];
+        if (!families.ipv6)
+            return;
+        const bool now = lab_.machines[machine].forwards.ipv6;
         for (NicId nic : lab_.nics_of(machine))
             for (lab::AddressId id : lab_.addresses_of(nic)) {
                 const lab::InterfaceAddress& row = lab_.addresses[id];
@@ -268,7 +271,7 @@ class Changed {
     Lab lab_;
     std::map<NicId, Found> of_addresses_;
     std::map<MachineId, Found> of_routes_;
-    std::vector<MachineId> of_forwarding_;
+    std::vector<std::pair<MachineId, lab::PerFamily<bool>>> of_forwarding_;
 };
 
 // --- the differences ---------------------------------------------------------------------------
@@ -525,32 +528,33 @@ class Finder {
         return text;
     }
 
+    // Both families go by one key of the plan.
     void compare_forwarding(MachineId machine, const FoundMachine& found) {
-        const bool planned = lab_.machines[machine].forwards;
+        const bool planned = lab_.machines[machine].forwards_any();
+        lab::PerFamily<bool> other;
+        std::string keys;
         for (net::Family family : net::both_families) {
-            const auto& is = found.forwards[family == net::Family::ipv4 ? 0 : 1];
-            if (!is || *is == planned)
-                continue;
-            // Both families go by one key of the plan.
-            const auto& other = found.forwards[family == net::Family::ipv4 ? 1 : 0];
-            if (family == net::Family::ipv6 && other && *other != planned)
-                continue;
-            const bool both = other && *other != planned;
-            Difference& d = add(Deviation::forwarding, machine);
-            d.planned = planned ? "forwards" : "does not forward";
-            d.found = fmt::format("{}{}", *is ? "forwards" : "does not forward",
-                                  both ? "" : fmt::format(" {}", net::to_string(family)));
-            d.command =
-                both ? fmt::format(
-                    "sysctl -w net.ipv4.ip_forward={0} net.ipv6.conf.all.forwarding={0}",
-                    planned ? 1 : 0)
-                     : fmt::format("sysctl -w {}={}",
-                                   family == net::Family::ipv4 ? "net.ipv4.ip_forward"
-                                                               : "net.ipv6.conf.all.forwarding",
-                                   planned ? 1 : 0);
-            if (both)
-                d.edits = {plan::SetForwards{lab_.machines[machine].name, *is}};
+            const bool is_ipv4 = family == net::Family::ipv4;
+            const auto& is = found.forwards[is_ipv4 ? 0 : 1];
+            other[family] = is && *is != planned;
+            if (other[family])
+                keys += fmt::format(
+                    " {}={}", is_ipv4 ? "net.ipv4.ip_forward" : "net.ipv6.conf.all.forwarding",
+                    planned ? 1 : 0);
         }
+        if (keys.empty())
+            return;
+        const bool both = other.ipv4 && other.ipv6;
+        Difference& d = add(Deviation::forwarding, machine);
+        d.families = other;
+        d.planned = planned ? "forwards" : "does not forward";
+        d.found = fmt::format("{}{}", planned ? "does not forward" : "forwards",
+                              both         ? ""
+                              : other.ipv4 ? " IPv4"
+                                           : " IPv6");
+        d.command = "sysctl -w" + keys;
+        if (both)
+            d.edits = {plan::SetForwards{lab_.machines[machine].name, !planned}};
     }
 
     std::string device(NicId nic) const {
@@ -625,7 +629,8 @@ class Finder {
         const FoundRules planned = planned_rules(lab_, machine);
         const std::vector<std::string> wanted = words(planned);
         const std::vector<std::string> has = words(*found.rules);
-        if (has == wanted)
+        if (has == wanted
+            || (passes_nothing_on(machine, found) && are_alike(machine, planned, found)))
             return;
         const bool is_by_others = words(found.own_rules) == wanted;
         Difference& d = add(is_by_others              ? Deviation::other_rules
@@ -646,6 +651,20 @@ class Finder {
         if (found.rules->not_relaying.empty()
             || found.rules->not_relaying == planned.not_relaying) // others have no word
             d.rules = found.rules;
+    }
+
+    bool passes_nothing_on(MachineId machine, const FoundMachine& found) const {
+        return !lab_.machines[machine].forwards_any()
+               && std::ranges::all_of(found.forwards,
+                                      [](const auto& known) { return known && !*known; });
+    }
+
+    // True if all NICs let in and out what the plan's do.
+    bool are_alike(MachineId machine, const FoundRules& planned, const FoundMachine& found) const {
+        std::vector<std::string> nics;
+        for (NicId nic : lab_.nics_of(machine))
+            nics.push_back(lab_.nics[nic].name);
+        return words(rules_of_end(planned, nics)) == words(rules_of_end(*found.rules, nics));
     }
 
     // The first few of the lines that the others have not.
@@ -685,9 +704,20 @@ Drift drift(const routing::Settled& settled, const Facts& facts,
     drift.not_put = drift.differences.size() - all.size();
     if (all.empty())
         return drift;
+    auto is_of_ipv6_alone = [](const Difference* d) {
+        return d->deviation == Deviation::forwarding && !d->families.ipv4;
+    };
     auto ask = [&](const std::vector<const Difference*>& differences) {
         const Changed changed(settled.lab(), differences);
-        return compare(settled, routing::settle(changed.lab()));
+        const routing::Settled found = routing::settle(changed.lab());
+        Comparison comparison = compare(settled, found);
+        if (std::ranges::any_of(differences, is_of_ipv6_alone))
+            for (ReachChange& change : reach_changes(settled, found, net::Family::ipv6))
+                if (std::ranges::none_of(comparison.reach, [&](const ReachChange& known) {
+                        return known.from == change.from && known.to == change.to;
+                    }))
+                    comparison.reach.push_back(std::move(change));
+        return comparison;
     };
     std::size_t done = 0;
     Comparison together = ask(all);

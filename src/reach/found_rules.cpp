@@ -83,6 +83,36 @@ std::vector<std::string> words(const FoundRules& rules) {
     return lines;
 }
 
+FoundRules rules_of_end(const FoundRules& rules, const std::vector<std::string>& nics) {
+    auto of_way = [](const std::vector<lab::FilterRule>& all, plan::Way way) {
+        lab::RuleList list;
+        for (const lab::FilterRule& rule : all)
+            if (rule.way == way)
+                list.push_back(rule);
+        return list;
+    };
+    FoundRules found = rules;
+    found.machine.clear();
+    found.nics.clear();
+    found.not_relaying.clear();
+    for (const std::string& nic : nics) {
+        const auto own = rules.nics.find(nic);
+        std::vector<lab::FilterRule> list;
+        for (plan::Way way : {plan::Way::in, plan::Way::out}) {
+            const lab::RuleList at_nic =
+                own == rules.nics.end() ? lab::RuleList{} : of_way(own->second, way);
+            const lab::RuleList of_machine = of_way(rules.machine, way);
+            const lab::RuleList both =
+                lab::tidied(way == plan::Way::in ? lab::in_turn(at_nic, of_machine)
+                                                 : lab::in_turn(of_machine, at_nic));
+            list.insert(list.end(), both.begin(), both.end());
+        }
+        if (!list.empty())
+            found.nics.emplace(nic, std::move(list));
+    }
+    return found;
+}
+
 FoundRules planned_rules(const Lab& lab, MachineId machine) {
     FoundRules rules;
     try {

@@ -334,7 +334,8 @@ class Ground {
                 filter = in ? dropped_at(lab_, in, plan::Way::in, flow) : lab::FilterId{};
                 return filter ? Discord::filtered : Discord::none;
             }
-            if ((in && !lab_.machines[at].forwards) || is_broadcast(at, flow.destination))
+            if ((in && !lab_.machines[at].forwards[flow.destination.family()])
+                || is_broadcast(at, flow.destination))
                 return Discord::no_way;
             auto next = way(at, flow.destination);
             if (!next || next->gates.empty())

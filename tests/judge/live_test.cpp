@@ -62,7 +62,7 @@ class Computer {
 lab::NicId playable(const lab::Lab& lab) {
     for (lab::MachineId id : lab.machines.ids()) {
         const lab::Machine& machine = lab.machines[id];
-        if (!machine.up || machine.outside || machine.forwards || machine.nic_count != 1)
+        if (!machine.up || machine.outside || machine.forwards_any() || machine.nic_count != 1)
             continue;
         const lab::NicId nic = *lab.nics_of(id).begin();
         const lab::Nic& row = lab.nics[nic];

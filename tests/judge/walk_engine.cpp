@@ -40,7 +40,7 @@ bool may_turn_away(const routing::Settled& settled, const packet::Journey& journ
     lab::MachineId at = journey.last_machine();
     net::Address far = journey.packet.destination;
     if (journey.ending != packet::Ending::no_neighbour || far.family() == net::Family::ipv4
-        || settled.lab().machines[at].forwards
+        || settled.lab().machines[at].forwards.ipv6
         || settled.route(at, far)->kind != routing::RouteKind::static_route)
         return false;
     return std::ranges::count_if(

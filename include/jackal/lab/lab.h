@@ -138,7 +138,7 @@ struct Machine {
     std::string name;
     plan::Sizes sizes;
     plan::MachineKind kind = plan::MachineKind::guest;
-    bool forwards = false;
+    PerFamily<bool> forwards; ///< the same for both, but in a lab that drift() has found
     bool up = true;
     bool outside : 1 = false; ///< not written in the plan (see plan::Complete)
     bool is_core : 1 = false; ///< of a site; not written in the plan (see plan::Complete)
@@ -149,6 +149,9 @@ struct Machine {
     DutiesId duties; ///< none if it has none
     plan::Mark at;
     std::uint32_t plan_index = 0; ///< position in Plan::machines
+
+    /// True if it forwards packets of some family.
+    bool forwards_any() const { return forwards.ipv4 || forwards.ipv6; }
 };
 
 struct Nic {

@@ -84,4 +84,8 @@ struct JACKAL_API Comparison {
 JACKAL_API Comparison compare(const routing::Settled& before, const routing::Settled& after,
                               const std::function<void(std::size_t, std::size_t)>& progress = {});
 
+/// Comparison::reach alone, asked by that family; compare() asks a pair that has both by IPv4.
+JACKAL_API std::vector<ReachChange>
+reach_changes(const routing::Settled& before, const routing::Settled& after, net::Family family);
+
 } // namespace jackal::reach

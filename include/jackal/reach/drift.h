@@ -77,6 +77,10 @@ JACKAL_API std::string words(const FoundRules::Translation& rule);
 /// A line for each rule, as plans write it: `eth0: {do: deny, way: in, proto: tcp}`.
 JACKAL_API std::vector<std::string> words(const FoundRules& rules);
 
+/// The same for a machine that passes nothing on: what each NIC lets in and out, by whatever rules,
+/// and nothing of what would be passed on.
+JACKAL_API FoundRules rules_of_end(const FoundRules& rules, const std::vector<std::string>& nics);
+
 /// What the plan has the machine's rules be.
 JACKAL_API FoundRules planned_rules(const lab::Lab& lab, lab::MachineId machine);
 
@@ -143,6 +147,7 @@ struct Difference {
     std::optional<FoundRules> rules;
     std::uint16_t mtu_bytes = 0;
     lab::SegmentId segment;
+    lab::PerFamily<bool> families; ///< of forwarding: those in which it is otherwise
 };
 
 struct Drift {

@@ -147,9 +147,9 @@ void Draft::add_machine(MachineId id) {
               .state = on ? State::works : State::down};
     if (!on)
         card.says += machine.up ? ", cut" : ", off";
-    else if (card.kind == Card::Kind::router && !machine.forwards)
+    else if (card.kind == Card::Kind::router && !machine.forwards_any())
         card.says += ", does not forward";
-    else if (card.kind == Card::Kind::guest && machine.forwards)
+    else if (card.kind == Card::Kind::guest && machine.forwards_any())
         card.says += ", forwards";
     std::size_t at = picture.cards.size();
     machines[id] = {.card = at};

@@ -50,7 +50,7 @@ class MachineView {
     // A guest of one NIC and at most one wire needs no card of its own.
     bool is_row(MachineId id) const {
         const Machine& machine = lab.machines[id];
-        return machine.kind == plan::MachineKind::guest && !machine.forwards
+        return machine.kind == plan::MachineKind::guest && !machine.forwards_any()
                && machine.nic_count == 1 && lab.segments[lab.nics[machine.first_nic].segment].subnet
                && !(wires_ && lab.plugs_of(machine.first_nic).size() > 1);
     }

@@ -56,7 +56,7 @@ class Attachment {
         const auto& prefix = s_.lab.segments[nic.segment].prefix[net::Family::ipv4];
         if (subnet != nullptr && subnet->uplink == plan::Uplink::nat && prefix)
             text_ += fmt::format("    translate {} {}\n", name, net::to_string(*prefix));
-        else if (!s_.lab.machines[nic.machine].forwards)
+        else if (!s_.lab.machines[nic.machine].forwards_any())
             text_ += fmt::format("    apart {}\n", name);
     }
 

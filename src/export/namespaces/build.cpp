@@ -22,7 +22,7 @@ std::string write_build(Script& s) {
             "        ip netns exec \"$lab._wires\" sysctl -q -p -\n";
     for (MachineId id : namespaces)
         text += fmt::format("    settle {} {}\n", s.lab.machines[id].name,
-                            s.lab.machines[id].forwards ? 1 : 0);
+                            s.lab.machines[id].forwards_any() ? 1 : 0);
     text += write_wires(s) + s.boots;
     for (lab::LinkId id : s.lab.links.ids())
         if (is_live_tunnel(s, s.lab.segments[s.lab.links[id].segment]))

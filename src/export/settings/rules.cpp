@@ -39,7 +39,8 @@ struct ReadRule {
     FilterRule match;
     NicNames in;
     NicNames out;
-    bool begins_flow = true; ///< it may match the first packet of a flow
+    bool begins_flow = true;    ///< it may match the first packet of a flow
+    bool matches_answer = true; ///< or what answers one
     Does does = Does::nothing;
     std::string target;                  ///< jump, go_to: the chain; unread: why
     FoundRules::Translation translation; ///< translate
@@ -474,7 +475,14 @@ class RuleReader {
                                   : protocol == "udp" ? net::Protocol::udp
                                                       : net::Protocol::any,
                       .ports = is_not ? lab::all_but(ports) : ports};
-        multiply(rules, std::array{by}, narrow_by);
+        // Who asks does it from the ports that Linux takes for it (ip_local_port_range).
+        constexpr std::uint16_t first_of_askers = 32768;
+        const bool is_service = std::ranges::all_of(
+            by.ports, [](const net::Ports& each) { return each.last < first_of_askers; });
+        multiply(rules, std::array{by}, [&](ReadRule& rule, const FilterRule& match) {
+            rule.matches_answer &= !is_service;
+            return narrow(rule, match);
+        });
     }
 
     // A plan's ICMP is a ping; errors belong to flows, and neighbours are always found.
@@ -483,7 +491,9 @@ class RuleReader {
         const bool is_ping = (std::ranges::find(values, "echo-request") != values.end()) != is_not;
         FilterRule by{.protocol = net::Protocol::icmp};
         match_family(by, is_ipv4 ? net::Family::ipv4 : net::Family::ipv6);
+        const bool has_reply = (std::ranges::find(values, "echo-reply") != values.end()) != is_not;
         multiply(rules, std::array{by}, [&](ReadRule& rule, const FilterRule& match) {
+            rule.matches_answer &= has_reply;
             return is_ping && narrow(rule, match);
         });
     }
@@ -667,7 +677,7 @@ class RuleReader {
             note(fmt::format("table {}, at the hook {}", chain.table, chain.hook));
         if (chain.type == "nat")
             return;
-        if (!keeps_state_.contains(chain.table))
+        if (!keeps_state_.contains(chain.table) && drops_answers(chain.table))
             note(fmt::format("table {} lets no answers pass by themselves", chain.table));
         constexpr int translation = 100; // NF_IP_PRI_NAT_SRC, and NF_IP_PRI_NAT_DST below 0
         const bool sees_other_side =
@@ -678,11 +688,27 @@ class RuleReader {
                              chain.table, chain.hook));
     }
 
+    // True if some rule of the table may drop what answers a packet that it has let pass.
+    bool drops_answers(const std::string& table) const {
+        return std::ranges::any_of(chains_, [&](const auto& entry) {
+            const Chain& chain = entry.second;
+            return chain.table == table
+                   && (chain.drops || std::ranges::any_of(chain.rules, [](const ReadRule& rule) {
+                           return rule.matches_answer
+                                  && (rule.does == Does::drop || rule.does == Does::unread);
+                       }));
+        });
+    }
+
     // What the NIC has, then what the machine has for its own addresses and for others.
     RuleList at_nic(const RuleList& nic, const RuleList& own, const RuleList& others,
                     Way way) const {
         if (own.empty() && others.empty())
             return nic;
+        const bool passes_nothing_on = std::ranges::all_of(
+            machine_.forwards, [](const auto& known) { return known && !*known; });
+        if (passes_nothing_on && others.empty()) // all that it gets is its own
+            return lab::tidied(way == Way::in ? lab::in_turn(nic, own) : lab::in_turn(own, nic));
         const bool in = way == Way::in;
         FilterRule of_machine{.allows = true, .way = way};
         (in ? of_machine.any_to : of_machine.any_from) = false;

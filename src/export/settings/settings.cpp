@@ -121,7 +121,7 @@ std::map<std::string, std::string> system_files(const routing::Settled& settled,
         {"etc/hostname", machine.name + "\n"},
         {"etc/hosts", heading(lab, id, "names") + names(lab, id)},
         {"etc/sysctl.d/60-lab.conf", heading(lab, id, "how its kernel behaves")
-                                         + sysctl_settings(machine.forwards ? "1" : "0")},
+                                         + sysctl_settings(machine.forwards_any() ? "1" : "0")},
         {"etc/resolv.conf", resolver_settings(lab, id)},
         {"etc/nftables.conf", firewall(lab, id)},
         {"etc/dnsmasq.d/lab.conf", dhcp_server(lab, id)}};

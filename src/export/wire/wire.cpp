@@ -241,7 +241,7 @@ class Wire::Simulation {
             answer.target_link_layer_addr(to_hardware(lab_.nics[nic].mac));
             answer.solicited(is_probe ? 0 : 1);
             answer.override(1);
-            answer.router(lab_.machines[lab_.nics[nic].machine].forwards ? 1 : 0);
+            answer.router(lab_.machines[lab_.nics[nic].machine].forwards.ipv6 ? 1 : 0);
             Tins::IPv6 packet(is_probe ? Tins::IPv6Address("ff02::1") : ip.src_addr(),
                               asks.target_addr());
             packet.hop_limit(255);

@@ -138,8 +138,8 @@ std::optional<net::Address> router_address(const Lab& lab, SegmentId id, net::Fa
     const Segment& segment = lab.segments[id];
     for (NicId nic : segment.nics) {
         const InterfaceAddress* row = lab.first_address(nic, family);
-        if (lab.machines[lab.nics[nic].machine].forwards && row != nullptr && segment.prefix[family]
-            && segment.prefix[family]->contains(row->address))
+        if (lab.machines[lab.nics[nic].machine].forwards[family] && row != nullptr
+            && segment.prefix[family] && segment.prefix[family]->contains(row->address))
             return row->address;
     }
     return std::nullopt;
@@ -155,7 +155,7 @@ plan::AddRouter new_router(const Lab& lab, std::vector<std::string> subnets) {
 
 std::vector<std::uint32_t> islands(const Lab& lab, JoinedBy joined_by) {
     return islands(lab, [&](MachineId id) {
-        return joined_by == JoinedBy::any_machine || lab.machines[id].forwards;
+        return joined_by == JoinedBy::any_machine || lab.machines[id].forwards_any();
     });
 }
 

@@ -111,7 +111,7 @@ void add_machines(Building& b) {
             {.name = machine.name,
              .sizes = machine.sizes,
              .kind = machine.kind,
-             .forwards = machine.does_forward(),
+             .forwards = {machine.does_forward(), machine.does_forward()},
              .up = machine.up,
              .outside = b.whole.is_outside(i),
              .is_core = b.whole.is_core(i),

@@ -34,8 +34,8 @@ void add_anycast_owners(Building& b) {
         MachineId machine = b.lab.nics[row.nic].machine;
         InterfaceAddress first = row;
         first.address = row.prefix().first();
-        if (b.lab.machines[machine].forwards && first.address != row.address && is_anycast(first)
-            && std::ranges::binary_search(anycast, first.address))
+        if (b.lab.machines[machine].forwards.ipv6 && first.address != row.address
+            && is_anycast(first) && std::ranges::binary_search(anycast, first.address))
             b.lab.owners.push_back({first.address, row.nic, machine});
     }
 }

@@ -16,7 +16,7 @@ using plan::Cause;
 Inspection::Inspection(const Lab& of)
     : lab(of), wired(islands(of, JoinedBy::any_machine)), forwarding_(of.segments.size()) {
     for (NicId id : lab.nics.ids())
-        if (lab.machines[lab.nics[id].machine].forwards)
+        if (lab.machines[lab.nics[id].machine].forwards_any())
             forwarding_[lab.nics[id].segment.row].push_back(id);
 }
 

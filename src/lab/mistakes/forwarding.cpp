@@ -11,11 +11,16 @@ namespace jackal::lab {
 
 Finding describe(const Lab& lab, const NotForwarding& mistake) {
     const Machine& machine = lab.machines[mistake.machine];
-    std::string message = fmt::format("{} does not forward what is not meant for it", machine.name);
+    const std::string what = !machine.forwards_any() ? ""
+                             : machine.forwards.ipv4 ? " IPv6"
+                                                     : " IPv4";
+    std::string message = fmt::format("{} does not forward{}{} is not meant for it", machine.name,
+                                      what, what.empty() ? " what" : " that");
     if (mistake.user)
-        message = fmt::format(
-            "{}{} sends by way of {}, which does not forward", lab.machines[mistake.user].name,
-            mistake.more == 0 ? "" : fmt::format(" (and {} more)", mistake.more), machine.name);
+        message = fmt::format("{}{} sends by way of {}, which does not forward{}",
+                              lab.machines[mistake.user].name,
+                              mistake.more == 0 ? "" : fmt::format(" (and {} more)", mistake.more),
+                              machine.name, what);
     // A guest that stands on one segment would send what it gets back to where it came from.
     Remedy remedy{{plan::SetForwards{machine.name, true}}, ""};
     auto segments = std::ranges::count_if(lab.nics_of(mistake.machine),
@@ -33,16 +38,19 @@ Finding describe(const Lab& lab, const NotForwarding& mistake) {
 void machines_that_do_not_forward(Inspection& in) {
     std::map<MachineId, NotForwarding> found;
     for (MachineId id : in.lab.machines.ids()) {
-        std::set<MachineId> asked;
+        std::set<std::pair<MachineId, net::Family>> asked;
         for (RouteId route : in.lab.routes_of(id)) {
             SegmentId segment = on_link(in.lab, id, in.lab.routes[route].via).segment;
             for (const Owner& owner : in.lab.owners_of(in.lab.routes[route].via))
                 if (segment && in.lab.nics[owner.nic].segment == segment)
-                    asked.insert(in.lab.nics[owner.nic].machine);
+                    asked.emplace(in.lab.nics[owner.nic].machine,
+                                  in.lab.routes[route].via.family());
         }
-        for (MachineId next : asked) {
-            if (next == id || in.lab.machines[next].forwards)
-                continue;
+        std::set<MachineId> refusing;
+        for (const auto& [next, family] : asked)
+            if (next != id && !in.lab.machines[next].forwards[family])
+                refusing.insert(next);
+        for (MachineId next : refusing) {
             auto [known, is_new] = found.try_emplace(next, NotForwarding{next, id});
             if (!is_new)
                 ++known->second.more;

@@ -23,7 +23,7 @@ Remedy join(Inspection& in, const Subnet& subnet) {
     if (!in.worth_working_out())
         return {{}, "add a router to it"};
     for (const Machine& machine : in.lab.machines)
-        if (machine.forwards && machine.kind == plan::MachineKind::router && !machine.is_core
+        if (machine.forwards_any() && machine.kind == plan::MachineKind::router && !machine.is_core
             && machine.nic_count != 0
             && in.wired[in.lab.nics[machine.first_nic].segment.row] != in.wired[subnet.segment.row])
             return {{plan::AddNic{machine.name, subnet.name}}, ""};
@@ -37,7 +37,8 @@ Remedy join(const Lab& lab, SubnetId one, SubnetId other) {
     for (auto [has, lacks] : {std::pair{one, other}, std::pair{other, one}})
         for (NicId nic : lab.segments[lab.subnets[has].segment].nics) {
             const Machine& machine = lab.machines[lab.nics[nic].machine];
-            if (machine.forwards && machine.kind == plan::MachineKind::router && !machine.is_core)
+            if (machine.forwards_any() && machine.kind == plan::MachineKind::router
+                && !machine.is_core)
                 return {{plan::AddNic{machine.name, lab.subnets[lacks].name}}, ""};
         }
     return {{new_router(lab, {lab.subnets[one].name, lab.subnets[other].name})}, ""};
@@ -82,7 +83,7 @@ void subnets_that_nothing_joins(Inspection& in) {
             told.insert(finding.subject);
     std::vector<std::uint32_t> island = islands(in.lab, [&](MachineId id) {
         const Machine& machine = in.lab.machines[id];
-        return machine.forwards || machine.kind == plan::MachineKind::router
+        return machine.forwards_any() || machine.kind == plan::MachineKind::router
                || told.contains(machine.name);
     });
     std::map<std::uint32_t, std::vector<SubnetId>> members;

@@ -54,7 +54,7 @@ Remedy revive_server(const Lab& lab, const Subnet& subnet, NicId client) {
 MachineId router_on(const Lab& lab, const Subnet& subnet, NicId client) {
     for (NicId id : lab.segments[subnet.segment].nics) {
         const Nic& nic = lab.nics[id];
-        if (id != client && lab.machines[nic.machine].forwards && lab.lease_of(id) == nullptr
+        if (id != client && lab.machines[nic.machine].forwards.ipv4 && lab.lease_of(id) == nullptr
             && lab.first_address(id, net::Family::ipv4) != nullptr)
             return nic.machine;
     }

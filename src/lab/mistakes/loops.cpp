@@ -56,8 +56,8 @@ void follow_default(const Lab& lab, MachineId id, net::Family family, RouteId& r
         SegmentId segment = on_link(lab, id, row.via).segment;
         for (const Owner& owner : lab.owners_of(row.via)) {
             MachineId there = lab.nics[owner.nic].machine;
-            if (segment && lab.nics[owner.nic].segment == segment && lab.machines[there].forwards
-                && there != id) {
+            if (segment && lab.nics[owner.nic].segment == segment
+                && lab.machines[there].forwards[family] && there != id) {
                 route = r;
                 next = there;
                 return;

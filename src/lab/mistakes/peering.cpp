@@ -360,7 +360,7 @@ std::optional<Finding> gap_outwards(const Lab& lab, SiteId site) {
 MachineId router_of(const Lab& lab, SiteId site) {
     for (MachineId id : lab.machines.ids()) {
         const Machine& machine = lab.machines[id];
-        if (machine.forwards && !machine.is_core && !machine.outside
+        if (machine.forwards_any() && !machine.is_core && !machine.outside
             && machine.kind == plan::MachineKind::router && lab.site_of(id) == site)
             return id;
     }

@@ -51,8 +51,9 @@ Diagnosis explain(const routing::Settled& settled, const Leg& leg) {
     switch (c.journey.ending) {
     case Ending::machine_off: return machine_off(c, c.here);
     case Ending::no_route:
-        return c.journey.steps.size() == 1 || c.lab.machines[c.here].forwards ? no_route(c)
-                                                                              : not_forwarding(c);
+        return c.journey.steps.size() == 1 || c.lab.machines[c.here].forwards[c.family]
+                   ? no_route(c)
+                   : not_forwarding(c);
     case Ending::not_forwarding: return not_forwarding(c);
     case Ending::no_neighbour: return no_neighbour(c);
     case Ending::ttl_expired: return ttl_expired(c);

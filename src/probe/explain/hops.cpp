@@ -120,7 +120,7 @@ Maybe obstacle(const Case& c, const Hop& hop) {
         return d;
     MachineId there = c.lab.nics[hop.in].machine;
     bool is_end = c.leg.target && there == c.lab.nics[c.leg.target].machine;
-    if (!is_end && !c.lab.machines[there].forwards)
+    if (!is_end && !c.lab.machines[there].forwards[c.family])
         return does_not_forward(c, there);
     return {};
 }

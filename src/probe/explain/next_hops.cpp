@@ -35,7 +35,7 @@ lab::BadNextHop::Why why_bad(routing::Refusal why) {
 // route: RFC 4861 section 6.3.6 says so of default routers, Linux does it with all routes. So later
 // pings may fare better than the first.
 std::string leaves_it_text(const Case& c) {
-    if (c.family == net::Family::ipv4 || c.lab.machines[c.here].forwards)
+    if (c.family == net::Family::ipv4 || c.lab.machines[c.here].forwards.ipv6)
         return "";
     std::optional<routing::Route> next;
     for (const routing::Route& other : c.settled.routes(c.here))

@@ -43,7 +43,7 @@ class Search {
         const lab::Machine& machine = lab_.machines[id];
         if (in_lab_ && machine.outside)
             return false;
-        return machine.forwards
+        return machine.forwards[family_]
                || (through_ != Through::working && machine.kind == plan::MachineKind::router);
     }
 

@@ -27,7 +27,7 @@ ColumnIndex::ColumnIndex(const routing::Settled& settled, const Columns& columns
     answering_.resize(classes.size());
     answerers_.resize(columns.entrances().size());
     for (MachineId machine : lab.machines.ids())
-        counted_[machine.row] = lab.machines[machine].forwards;
+        counted_[machine.row] = lab.machines[machine].forwards_any();
     for (std::uint32_t e = 0; e < columns.entrances().size(); ++e) {
         MachineId machine = columns.doors().machine(columns.entrances()[e]);
         entrance_at_[columns.entrances()[e]] = e;

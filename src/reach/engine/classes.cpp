@@ -73,8 +73,8 @@ class Classifier {
         const lab::InterfaceAddress& row = lab_.addresses[end];
         const lab::Nic& nic = lab_.nics[row.nic];
         const lab::Machine& machine = lab_.machines[nic.machine];
-        return machine.nic_count == 1 && !machine.forwards && !machine.duties && !nic.shares_mac
-               && !settled_.learned(nic.machine).teaches(nic.machine)
+        return machine.nic_count == 1 && !machine.forwards_any() && !machine.duties
+               && !nic.shares_mac && !settled_.learned(nic.machine).teaches(nic.machine)
                && !lab_.segments[nic.segment].link
                && count_addresses(lab_, row.nic, packets_.family) == 1 && !is_special(row.address)
                && !std::ranges::binary_search(vias_, row.address);

@@ -113,7 +113,7 @@ void Columns::find_leaders() {
     std::vector<bool> counted(lab_.machines.size());
     for (lab::MachineId id : lab_.machines.ids())
         counted[id.row] =
-            lab_.machines[id].forwards || entrance_numbers_.contains(doors_.sender(id));
+            lab_.machines[id].forwards_any() || entrance_numbers_.contains(doors_.sender(id));
     const routing::AlikePrefixes alike = settled_.alike(counted);
     std::map<std::uint32_t, std::uint32_t> known;
     leader_of_.assign(classes_.size(), nowhere);

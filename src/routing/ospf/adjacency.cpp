@@ -184,7 +184,8 @@ void OspfTables::add_unheard(const Condition& condition, const lab::Wiring& wiri
         for (NicId other : lab_->segments[lab_->nics[nic].segment].nics) {
             const lab::Speaker* speaker = lab_->speaker(lab_->nics[other].machine);
             if (other != nic && speaker != nullptr && speaker->ospf && !speaker->ospf->on(other)
-                && speaker != interface.speaker && lab_->machines[speaker->machine].forwards
+                && speaker != interface.speaker
+                && lab_->machines[speaker->machine].forwards[family_]
                 && is_live(*lab_, condition, other, family_)
                 && wiring.domain(*lab_, other) == interface.domain)
                 graph_->unheard.push_back({nic, other});
