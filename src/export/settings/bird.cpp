@@ -237,7 +237,10 @@ class BirdWriter {
             write_always(protocol, family, own);
         line(0, "protocol pipe pipe_{}{} {{", protocol, digit(family));
         line(1, "table {}; peer table master{};", own, digit(family));
-        line(1, "export where {};", comes_from(source));
+        // Pipes take every route, not the best alone: in RIP nothing is better than one's own.
+        const bool keeps_own =
+            how == plan::DefaultRoute::always && source == plan::RouteSource::rip;
+        line(1, "export where {}{};", comes_from(source), keeps_own ? " && net.len != 0" : "");
         line(1, "import filter {{");
         line(2, "if {} then reject;", comes_from(source));
         // It gets all that other protocols know, not only what the machine uses.
