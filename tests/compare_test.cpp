@@ -2,6 +2,7 @@
 #include "jackal/jackal.h"
 
 #include <doctest/doctest.h>
+#include <fmt/format.h>
 #include <set>
 
 using namespace jackal;
@@ -67,4 +68,28 @@ TEST_CASE("two plans are compared by what they are about, and by who reaches who
         CHECK((review.find("Nothing differs.") != review.npos) == both.is_same());
         CHECK((review.find("### Reach") != review.npos) == (lost != 0));
     }
+}
+
+// More pairs than one table has cells.
+TEST_CASE("labs of very many machines are compared, some of them at a time") {
+    auto lab_with = [](const std::string& state) {
+        std::string text = "lab: t\nsubnets:\n";
+        std::string nics;
+        std::string guests;
+        for (int i = 0; i < 22; ++i) {
+            text += fmt::format("  s{}: {{prefix: 10.1.{}.0/25}}\n", i, i);
+            nics += fmt::format("{}{{subnet: s{}{}}}", i == 0 ? "" : ", ", i, i == 3 ? state : "");
+            guests += fmt::format("  g{}: {{count: 50, nics: [{{subnet: s{}}}]}}\n", i, i);
+        }
+        return lab::build(
+            *plan::read(text + "routers: {r: {nics: [" + nics + "]}}\nguests:\n" + guests, "t")
+                 .plan);
+    };
+    const lab::Lab before = lab_with("");
+    const lab::Lab after = lab_with(", state: down");
+    const std::vector<reach::ReachChange> changes =
+        reach::reach_changes(routing::settle(before), routing::settle(after), net::Family::ipv4);
+    CHECK(changes.size() == 42); // there, and back from there
+    CHECK(reach::sum_of(changes).lost == 2 * 50 * 21 * 50);
+    CHECK(reach::sum_of(changes).gained == 0);
 }

@@ -86,6 +86,25 @@ TEST_CASE("every machine, NIC, address and segment of the demo stands in its pic
     }
 }
 
+TEST_CASE("many links between two sites are one line of the picture of sites") {
+    for (const int count : {6, 7}) {
+        std::string plan = "lab: t\n"
+                           "sites: {shore: {space: 10.1.0.0/16}, isle: {space: 10.2.0.0/16}}\n"
+                           "subnets: {hall: {site: shore}, tank: {site: isle}}\n"
+                           "routers: {a: {nics: [{subnet: hall}]}, b: {nics: [{subnet: tank}]}}\n"
+                           "links: [{between: [a, b], state: down}";
+        for (int i = 1; i < count; ++i)
+            plan += ", {between: [a, b]}";
+        const lab::Lab lab = lab_of(plan + "]\n");
+        const routing::Settled settled = routing::settle(lab);
+        const Picture sites = exports::drawing::picture(settled, {.view = View::sites});
+        const std::vector<Line> lines = between(sites, "shore", "isle");
+        REQUIRE(lines.size() == (count == 6 ? 6 : 1));
+        CHECK(lines.front().label == (count == 6 ? "down" : "7 links, 1 down"));
+        CHECK(lines.front().state == (count == 6 ? State::down : State::works));
+    }
+}
+
 TEST_CASE("a picture shows what is down, half, cut and found") {
     const std::string plan =
         "lab: t\n"

@@ -1,5 +1,6 @@
 #include "jackal/reach/compare.h"
 
+#include "jackal/limits.h"
 #include "jackal/probe/question.h"
 #include "jackal/reach/grid.h"
 #include "reach/speaker.h"
@@ -297,37 +298,70 @@ class Comparer {
         return lab.segment_name(lab.nics[nic].segment);
     }
 
+    using ReachChanges = std::map<std::pair<std::string, std::string>, ReachChange>;
+
+    // Of very many machines some ask at a time.
     void compare_reach(std::optional<net::Family> family) {
-        const GridQuestion question{.by = By::machine, .family = family};
-        const Grid one = grid(before_, question);
-        const Grid other = grid(after_, question);
-        std::map<std::string, std::size_t> rows;
-        std::map<std::string, std::size_t> columns;
-        for (std::size_t i = 0; i < other.rows.size(); ++i)
-            rows[other.rows[i]] = i;
-        for (std::size_t i = 0; i < other.columns.size(); ++i)
-            columns[other.columns[i]] = i;
-        std::map<std::pair<std::string, std::string>, ReachChange> changes;
-        for (std::size_t r = 0; r < one.rows.size(); ++r)
-            for (std::size_t c = 0; c < one.columns.size(); ++c) {
-                auto row = rows.find(now(machines_, one.rows[r]));
-                auto column = columns.find(now(machines_, one.columns[c]));
-                if (row == rows.end() || column == columns.end())
-                    continue;
-                std::uint64_t replied = one.cell(r, c).replies;
-                std::uint64_t replies = other.cell(row->second, column->second).replies;
-                if (replied != replies)
-                    add_reach(row->first, column->first, replied, replies, changes);
-            }
+        GridQuestion question{.by = By::machine, .family = family};
+        ReachChanges changes;
+        std::set<std::string> asked;
+        const Lab& lab = before_.lab();
+        const std::size_t most_rows = std::max<std::size_t>(
+            1, limits::grid_cells
+                   / std::max<std::size_t>(lab.machines.size(), after_.lab().machines.size()));
+        std::vector<std::string> senders;
+        for (const lab::Machine& machine : lab.machines)
+            if (machine.kind == plan::MachineKind::guest && !machine.outside)
+                senders.push_back(machine.name);
+        if (senders.size() <= most_rows) // whatever they are called
+            compare_cells(question, question, asked, changes);
+        for (std::size_t i = 0; senders.size() > most_rows && i < senders.size(); i += most_rows) {
+            GridQuestion after = question;
+            question.from.clear();
+            after.from.clear();
+            for (std::size_t k = i; k < std::min(i + most_rows, senders.size()); ++k)
+                if (const std::string& name = now(machines_, senders[k]);
+                    after_.lab().machine(name)) {
+                    question.from.push_back(senders[k]);
+                    after.from.push_back(name);
+                }
+            if (!after.from.empty())
+                compare_cells(question, after, asked, changes);
+        }
         for (auto& [key, change] : changes) {
             add_cause(change, family);
             comparison_.reach.push_back(std::move(change));
         }
     }
 
+    void compare_cells(const GridQuestion& before, const GridQuestion& after,
+                       std::set<std::string>& asked, ReachChanges& changes) const {
+        const Grid one = grid(before_, before);
+        const Grid other = grid(after_, after);
+        std::map<std::string, std::size_t> rows;
+        std::map<std::string, std::size_t> columns;
+        for (std::size_t i = 0; i < other.rows.size(); ++i)
+            rows[other.rows[i]] = i;
+        for (std::size_t i = 0; i < other.columns.size(); ++i)
+            columns[other.columns[i]] = i;
+        for (std::size_t r = 0; r < one.rows.size(); ++r) {
+            const auto row = rows.find(now(machines_, one.rows[r]));
+            if (row == rows.end() || !asked.insert(one.rows[r]).second)
+                continue;
+            for (std::size_t c = 0; c < one.columns.size(); ++c) {
+                const auto column = columns.find(now(machines_, one.columns[c]));
+                if (column == columns.end())
+                    continue;
+                const std::uint64_t replied = one.cell(r, c).replies;
+                const std::uint64_t replies = other.cell(row->second, column->second).replies;
+                if (replied != replies)
+                    add_reach(row->first, column->first, replied, replies, changes);
+            }
+        }
+    }
+
     void add_reach(const std::string& from, const std::string& to, std::uint64_t replied,
-                   std::uint64_t replies,
-                   std::map<std::pair<std::string, std::string>, ReachChange>& changes) const {
+                   std::uint64_t replies, ReachChanges& changes) const {
         std::string ends[2] = {subnet_of(after_.lab(), from), subnet_of(after_.lab(), to)};
         ReachChange& change = changes[{ends[0], ends[1]}];
         change.from = ends[0];

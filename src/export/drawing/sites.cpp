@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <fmt/format.h>
+#include <map>
 
 namespace jackal::exports::drawing {
 
@@ -27,9 +28,7 @@ class SiteView {
                 add_site(site);
         for (PeeringId peering : lab.peerings.ids())
             join(lab.peerings[peering]);
-        for (LinkId link : lab.links.ids())
-            if (!lab.links[link].peering)
-                join(link);
+        join_links();
         for (NicId nic : lab.nics.ids())
             join(nic);
         for (MachineId machine : lab.machines.ids())
@@ -143,17 +142,64 @@ class SiteView {
         return row;
     }
 
+    // Each by a line of its own, or those between two sites by one for all if they are many.
+    void join_links() {
+        constexpr std::size_t most_lines = 6;
+        std::map<std::pair<SiteId, SiteId>, std::vector<LinkId>> between;
+        for (LinkId id : lab.links.ids()) {
+            if (lab.links[id].peering)
+                continue;
+            const auto [one, other] = sites_of(id);
+            if (one && other && one != other)
+                between[std::minmax(one, other)].push_back(id);
+        }
+        for (const auto& [sites, links] : between)
+            if (links.size() > most_lines)
+                join(sites.first, sites.second, links);
+            else
+                for (LinkId id : links)
+                    join(id);
+    }
+
+    std::pair<SiteId, SiteId> sites_of(LinkId id) const {
+        const Link& link = lab.links[id];
+        return {lab.site_of(lab.nics[link.first].machine),
+                lab.site_of(lab.nics[link.second].machine)};
+    }
+
     void join(LinkId id) {
-        NicId ends[2] = {lab.links[id].first, lab.links[id].second};
-        SiteId sites[2];
-        for (int i : {0, 1})
-            sites[i] = lab.site_of(lab.nics[ends[i]].machine);
-        if (!sites[0] || !sites[1] || sites[0] == sites[1])
-            return;
-        for (int i : {0, 1})
-            if (Place place = row(sites[i], end_row(ends[i])))
-                d.nics[ends[i]] = *place;
+        const auto [one, other] = sites_of(id);
+        for (const auto& [nic, site] :
+             {std::pair(lab.links[id].first, one), std::pair(lab.links[id].second, other)})
+            if (Place place = row(site, end_row(nic)))
+                d.nics[nic] = *place;
         d.add_link(id);
+    }
+
+    void join(SiteId one, SiteId other, const std::vector<LinkId>& links) {
+        std::size_t down = 0;
+        for (LinkId id : links)
+            down += d.settled.condition().link_up(id) ? 0 : 1;
+        const std::string count = counted(links.size(), "link");
+        Line line{.kind = Line::Kind::link, .label = count};
+        line.state = down == links.size() ? State::down : State::works;
+        if (down != 0)
+            line.label += fmt::format(", {} down", down);
+        std::map<SiteId, LineEnd> ends;
+        for (SiteId site : {one, other})
+            if (Place place = row(site, {.label = "to " + lab.sites[site == one ? other : one].name,
+                                         .values = {count}}))
+                ends[site] = *place;
+        if (ends.size() != 2)
+            return;
+        line.ends[0] = ends[one];
+        line.ends[1] = ends[other];
+        for (LinkId id : links)
+            for (NicId nic : {lab.links[id].first, lab.links[id].second}) {
+                d.nics[nic] = ends[lab.site_of(lab.nics[nic].machine)];
+                d.lines[nic] = d.picture.lines.size();
+            }
+        d.picture.lines.push_back(std::move(line));
     }
 
     // A machine of one site that has a NIC on a subnet of another.
