@@ -502,7 +502,8 @@ TEST_CASE("a change is written where only what it means changes") {
 }
 
 TEST_CASE("a change by place is read, made, or refused") {
-    const std::string text = "lab: t\nsubnets:\n  quay: {hosts: 9, reserve: [+1, +2]} # stone\n"
+    const std::string text = "lab: t\nabout: |-  # why\n  long\nsubnets:\n"
+                             "  quay: {hosts: 9, reserve: [+1, +2]} # stone\n"
                              "guests:\n  desk: {count: 2, nics: [{subnet: quay}]}\n";
     struct Case {
         const char* change;
@@ -510,6 +511,7 @@ TEST_CASE("a change by place is read, made, or refused") {
     };
     for (const Case& row : std::vector<Case>{
              {"subnets.quay.hosts=20", "quay: {hosts: 20, reserve: [+1, +2]} # stone\n"},
+             {"about=short", "about: short # why\nsubnets:"},
              {"subnets.quay.reserve+=+7", "reserve: [+1, +2, +7]}"},
              {"subnets.quay.reserve-=+1", "reserve: [+2]}"},
              {"subnets.quay.reserve[1]-", "reserve: [+1]}"},

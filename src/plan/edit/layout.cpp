@@ -270,6 +270,15 @@ std::string Layout::flow_text(Id id) const {
 
 // --- changes -----------------------------------------------------------------------------------
 
+// What stands behind the `|` or `>` of a block scalar: " # why", or nothing.
+std::string Layout::header_comment(Id id) const {
+    if (kind(id) != NodeKind::scalar || extents_[id].style != Extent::Style::block)
+        return "";
+    const std::string_view header = part(body(id), line_break(body(id)));
+    const std::size_t mark = header.find(" #");
+    return std::string(header.substr(std::min(mark, header.size())));
+}
+
 std::vector<Splice> Layout::replace(Element element, std::string_view value) const {
     std::string now = written_value(value);
     const Extent& old = extents_[element.value];
@@ -279,7 +288,7 @@ std::vector<Splice> Layout::replace(Element element, std::string_view value) con
         const bool has_key = element.key != none;
         std::size_t from = has_key ? colon(element.key) + 1 : begin(element.value);
         std::size_t size = std::max(end(element.value), from) - from;
-        return {{from, size, (has_key ? " " : "") + now}};
+        return {{from, size, (has_key ? " " : "") + now + header_comment(element.value)}};
     }
     std::size_t from = body(element.value);
     const bool is_flow = now.front() == '{' || now.front() == '[';

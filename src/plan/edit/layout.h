@@ -99,6 +99,7 @@ class Layout {
     bool is_blank(std::size_t line) const;
     bool is_spaced(const std::vector<Element>& elements) const;
     std::string line_end() const;
+    std::string header_comment(Id id) const;
     std::vector<Splice> insert_flow(Id collection, Element after, std::string_view item) const;
     std::vector<Splice> remove_flow(Id collection, const std::vector<Element>& all,
                                     std::size_t number) const;
