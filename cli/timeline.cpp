@@ -165,10 +165,14 @@ std::string timeline_text(const Style& style, const Opened& opened, const probe:
     out += table.text(style, 2);
     probe::Microseconds outage = timeline.longest_outage();
     out += fmt::format("\n  {} of {} came back; ", timeline.received, timeline.sent);
+    if (outage.count() == 0)
+        return out + "nothing was out of reach\n";
+    out += fmt::format("out of reach for {} at the longest", style.strong(time_text(outage)));
+    const auto [least, most] = timeline.outage_of_daemons();
     return out
-           + (outage.count() == 0 ? "nothing was out of reach\n"
-                                  : fmt::format("out of reach for {} at the longest\n",
-                                                style.strong(time_text(outage))));
+           + (timeline.play.count() == 0 ? "\n"
+                                         : fmt::format("; between real daemons {} to {}\n",
+                                                       time_text(least), time_text(most)));
 }
 
 } // namespace

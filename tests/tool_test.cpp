@@ -331,6 +331,8 @@ TEST_CASE("the JSON of the other commands agrees with their text") {
     CHECK(timeline["sent"] == 100);
     CHECK(timeline["received"] == 98);
     CHECK(timeline["longest_outage_ms"] == 200);
+    CHECK(timeline["outage_of_daemons_ms"][0] <= 200);
+    CHECK(timeline["outage_of_daemons_ms"][1] > 200);
     CHECK(timeline["stretches"][2]["out"][1] == "quay-r1");
     json trace = answer("trace" + skerry + "weather-mast helm", 0);
     CHECK(trace["hops"].back()["says"] == "reply");

@@ -975,15 +975,18 @@ std::string timeline_json(const Lab& lab, const probe::TimelineQuestion& questio
         turns.push_back({{"at_ms", milliseconds(turn.at)},
                          {"machine", lab.machines[turn.machine].name},
                          {"event", turn.event}});
-    return text({{"from", question.ping.from.name},
-                 {"to", question.ping.to.name},
-                 {"interval_ms", milliseconds(question.interval)},
-                 {"sent", timeline.sent},
-                 {"received", timeline.received},
-                 {"longest_outage_ms", milliseconds(timeline.longest_outage())},
-                 {"events", events},
-                 {"stretches", stretches},
-                 {"turns", turns}});
+    const auto between = timeline.outage_of_daemons();
+    return text(
+        {{"from", question.ping.from.name},
+         {"to", question.ping.to.name},
+         {"interval_ms", milliseconds(question.interval)},
+         {"sent", timeline.sent},
+         {"received", timeline.received},
+         {"longest_outage_ms", milliseconds(timeline.longest_outage())},
+         {"outage_of_daemons_ms", {milliseconds(between.first), milliseconds(between.second)}},
+         {"events", events},
+         {"stretches", stretches},
+         {"turns", turns}});
 }
 
 std::string trace_json(const plan::Plan& plan, const routing::Settled& settled,

@@ -1,5 +1,6 @@
 #include "jackal/probe/timeline.h"
 
+#include "jackal/routing/convergence.h"
 #include "probe/explain/explain.h"
 
 #include <algorithm>
@@ -23,6 +24,12 @@ Microseconds Timeline::longest_outage() const {
             longest = std::max(longest, stretch.until - start);
     }
     return longest;
+}
+
+std::pair<Microseconds, Microseconds> Timeline::outage_of_daemons() const {
+    const Microseconds outage = longest_outage();
+    return outage.count() == 0 ? std::pair(outage, outage)
+                               : std::pair(std::max(Microseconds(0), outage - play), outage + play);
 }
 
 namespace {
@@ -51,10 +58,23 @@ class Clock {
             auto next = std::next(moment);
             ask(*moment, next == moments.end() ? end : std::min(*next, end));
         }
+        if (!timeline_.turns.empty())
+            if (const auto learned = course_.at(Microseconds{0}).lessons())
+                timeline_.play = routing::play(lab_, *learned, on_the_ways());
         return std::move(timeline_);
     }
 
   private:
+    std::set<lab::MachineId> on_the_ways() const {
+        std::set<lab::MachineId> machines;
+        for (const Stretch& stretch : timeline_.stretches)
+            for (const auto* journey : {&stretch.answer.out, &stretch.answer.back})
+                if (*journey)
+                    for (const packet::Step& step : (*journey)->steps)
+                        machines.insert(step.machine);
+        return machines;
+    }
+
     // The pings that are sent from one moment until the other.
     void ask(Microseconds from, Microseconds until) {
         auto number = [&](Microseconds moment) {

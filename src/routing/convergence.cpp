@@ -344,4 +344,17 @@ std::vector<std::optional<Duration>> Convergence::to(const Learned& after,
     return spreader.run(knows);
 }
 
+Duration play(const Lab& lab, const Learned& learned,
+              const std::optional<std::set<MachineId>>& machines) {
+    std::uint32_t longest_s = 1;
+    auto counts = [&](MachineId machine) { return !machines || machines->contains(machine); };
+    for (const Neighbour& n : learned.neighbours())
+        if (n.state == NeighbourState::full && n.protocol != Protocol::bgp && counts(n.machine)
+            && counts(n.other))
+            longest_s = std::max(longest_s, n.protocol == Protocol::rip
+                                                ? lab.speaker(n.machine)->rip->update_s
+                                                : lab.speaker(n.machine)->ospf->on(n.nic)->hello_s);
+    return std::chrono::seconds(longest_s) + daemon_ticks;
+}
+
 } // namespace jackal::routing

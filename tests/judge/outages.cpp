@@ -24,8 +24,6 @@ constexpr milliseconds waited{500};
 constexpr seconds cut_at{3};
 constexpr seconds mended_at{23};
 constexpr seconds end_at{43};
-// BIRD announces, and works out routes, at the next tick of a second.
-constexpr double daemon_ticks_s = 2;
 // It need not wait with its neighbours (MinLSInterval) if it meets them before it has announced
 // that its NIC is up, which is luck.
 constexpr double may_not_wait_s = 5;
@@ -124,18 +122,6 @@ std::optional<Plan> choose(const routing::Settled& settled) {
     return best;
 }
 
-// Of hellos and updates between neighbours.
-double longest_interval(const routing::Settled& settled) {
-    const lab::Lab& lab = settled.lab();
-    std::uint32_t longest = 1;
-    for (const routing::Neighbour& n : settled.lessons()->neighbours())
-        if (n.state == routing::NeighbourState::full && n.protocol != routing::Protocol::bgp)
-            longest = std::max(longest, n.protocol == routing::Protocol::rip
-                                            ? lab.speaker(n.machine)->rip->update_s
-                                            : lab.speaker(n.machine)->ospf->on(n.nic)->hello_s);
-    return longest;
-}
-
 // The replies that `ping -D` prints, by the time at which their requests were sent; or at which
 // they came, if a request waited for its next hop's answer to ARP, as it may for three seconds.
 std::vector<Reply> replies_in(const std::string& path, double began_s) {
@@ -181,7 +167,7 @@ std::optional<OutageHeld> hold_outage(const routing::Settled& settled) {
     OutageHeld held{.what = fmt::format("{} to {} without {}", plan->question.ping.from.name,
                                         plan->question.ping.to.name, lab.nic_name(plan->nic)),
                     .foretold = plan->foretold,
-                    .tolerance_s = longest_interval(settled) + daemon_ticks_s};
+                    .tolerance_s = in_seconds(routing::play(lab, *settled.lessons()))};
     LiveLab live(settled, {.with_routing = true});
     const std::string said = fmt::format("/tmp/{}.pings", lab.name);
     const double began_s = now_s();

@@ -42,8 +42,15 @@ struct Timeline {
     int sent = 0;
     int received = 0;
 
+    /// By how much an outage may be longer or shorter between real daemons, which are not foretold
+    /// to the second: routing::play() of the machines on the ways. 0 if no machine went by new
+    /// tables.
+    Microseconds play{0};
+
     /// How long nothing came back, at the longest.
     JACKAL_API Microseconds longest_outage() const;
+    /// The same between real daemons: at least, and at most.
+    JACKAL_API std::pair<Microseconds, Microseconds> outage_of_daemons() const;
 };
 
 /// What comes of the pings. `lab` is the one that the cuts are of. `each` is told of all pings that

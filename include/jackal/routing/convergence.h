@@ -13,6 +13,7 @@
 #include <chrono>
 #include <memory>
 #include <optional>
+#include <set>
 
 namespace jackal::routing {
 
@@ -33,6 +34,14 @@ constexpr Duration session_time = std::chrono::seconds(60);
 constexpr Duration reconnect_time = std::chrono::seconds(5);
 
 class Neighbourhood;
+
+/// Daemons announce, and work out routes, at the next tick of a second; two of those.
+constexpr Duration daemon_ticks = std::chrono::seconds(2);
+/// By how much it may take real daemons longer, or not so long: the longest hello or update
+/// interval between neighbours that are both among `machines`, as it is luck when the last message
+/// came, and daemon_ticks. Of all neighbours without that.
+JACKAL_API Duration play(const lab::Lab& lab, const Learned& learned,
+                         const std::optional<std::set<lab::MachineId>>& machines = {});
 
 /// Counts from the moment that one condition of the lab became another. Refers to the lab and to
 /// what was learned before; threads may share one.

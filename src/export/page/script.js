@@ -513,7 +513,8 @@ const answers = {
       title: seconds(each.from_ms) + " to " + seconds(each.until_ms) + ": " + each.received + " of " + each.sent}),
       {style: "width:" + 100 * (each.until_ms - each.from_ms) / until + "%"});
     return [make("h2", {class: said.received === said.sent ? "good" : "bad"}, said.received + " of " + said.sent + " came back"),
-      make("p", {}, said.longest_outage_ms === 0 ? "nothing was out of reach" : "out of reach for " + seconds(said.longest_outage_ms) + " at the longest"),
+      make("p", {}, said.longest_outage_ms === 0 ? "nothing was out of reach" : "out of reach for " + seconds(said.longest_outage_ms) + " at the longest"
+        + (said.outage_of_daemons_ms[0] === said.outage_of_daemons_ms[1] ? "" : "; between real daemons " + said.outage_of_daemons_ms.map(seconds).join(" to "))),
       make("div", {class: "strip", role: "img", "aria-label": "replies over " + seconds(until)}, said.stretches.map(part)),
       make("ul", {}, said.events.map(each => make("li", {}, seconds(each.at_ms) + " " + each.does + " " + each.what))),
       table(["from", "until", "pings", "came back", "way there", "cause"], said.stretches, each => [seconds(each.from_ms), seconds(each.until_ms),
