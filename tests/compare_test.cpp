@@ -73,17 +73,16 @@ TEST_CASE("two plans are compared by what they are about, and by who reaches who
 // More pairs than one table has cells.
 TEST_CASE("labs of very many machines are compared, some of them at a time") {
     auto lab_with = [](const std::string& state) {
-        std::string plan = "lab: t\nsubnets:\n";
-        std::string nics;
+        std::string subnets = "lab: t\nsubnets:\n";
+        std::string arms;
         std::string guests;
         for (int i = 0; i < 22; ++i) {
-            plan += fmt::format("  s{}: {{prefix: 10.1.{}.0/25}}\n", i, i);
-            nics += fmt::format("{}{{subnet: s{}{}}}", i == 0 ? "" : ", ", i, i == 3 ? state : "");
+            subnets += fmt::format("  s{}: {{prefix: 10.1.{}.0/25}}\n", i, i);
+            arms += fmt::format("{}{{subnet: s{}{}}}", i == 0 ? "" : ", ", i, i == 3 ? state : "");
             guests += fmt::format("  g{}: {{count: 50, nics: [{{subnet: s{}}}]}}\n", i, i);
         }
         return lab::build(
-            *jackal::plan::read(plan + "routers: {r: {nics: [" + nics + "]}}\nguests:\n" + guests,
-                                "t")
+            *plan::read(subnets + "routers: {r: {nics: [" + arms + "]}}\nguests:\n" + guests, "t")
                  .plan);
     };
     const lab::Lab before = lab_with("");
