@@ -33,7 +33,7 @@ std::string write_question(Script& s, const plan::Expectation& expectation,
     if (!answer.source || !answer.destination || !s.condition.machine_on(from.machine)) {
         s.unasked.push_back(fmt::format("check leaves out {} to {}: {}", from.name, to.name,
                                         s.condition.machine_on(from.machine)
-                                            ? "no address of the same family"
+                                            ? "no address to ask for, or to ask from"
                                             : "the sender is off"));
         return "";
     }
