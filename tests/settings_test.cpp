@@ -523,6 +523,9 @@ TEST_CASE("rules of nftables are read as what they do") {
         {"\nchain c { type filter hook output priority 0; udp dport 40000 drop; }",
          {"{do: deny, way: out, proto: udp, port: 40000}",
           "table inet t lets no answers pass by themselves"}},
+        {"\nchain c { type filter hook input priority 0; policy accept; " + answers
+             + "tcp dport != { 1, 3 } drop; udp dport != 1-65535 drop; }",
+         {"{do: deny, way: in, proto: tcp, port: [2, 4-65535]}"}},
         // No answer has the port of a service, or the type of a request.
         {"\nchain c { type filter hook output priority 0; udp dport 53 drop; icmp type "
          "echo-request drop; }",

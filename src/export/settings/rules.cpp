@@ -481,7 +481,7 @@ class RuleReader {
             by.ports, [](const net::Ports& each) { return each.last < first_of_askers; });
         multiply(rules, std::array{by}, [&](ReadRule& rule, const FilterRule& match) {
             rule.matches_answer &= !is_service;
-            return narrow(rule, match);
+            return !match.ports.empty() && narrow(rule, match); // else no port is left
         });
     }
 

@@ -243,7 +243,7 @@ std::vector<net::Prefix> all_but(const std::vector<net::Prefix>& prefixes, net::
 std::vector<net::Ports> all_but(const std::vector<net::Ports>& ports) {
     constexpr int highest = 65535;
     std::vector<net::Ports> rest;
-    int next = 0;
+    int next = 1; // nothing listens on 0
     for (net::Ports taken : merged(ports)) {
         if (next < taken.first)
             rest.push_back(

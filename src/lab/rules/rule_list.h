@@ -36,7 +36,7 @@ std::vector<net::Prefix> merged_prefixes(std::vector<net::Prefix> prefixes);
 std::vector<net::Prefix> prefixes_of(const net::Range& range);
 /// All other addresses of a family.
 std::vector<net::Prefix> all_but(const std::vector<net::Prefix>& prefixes, net::Family family);
-/// All other ports.
+/// All other ports, from 1.
 std::vector<net::Ports> all_but(const std::vector<net::Ports>& ports);
 
 } // namespace jackal::lab
