@@ -34,14 +34,14 @@ bool is_about(const Journey& error, const packet::Packet& packet) {
     return !net::has_ports(packet.protocol) || error.told == packet.flow();
 }
 
-std::optional<net::Family> chosen_family(const Lab& lab, const PingQuestion& question) {
+std::optional<net::Address> chosen_destination(const Lab& lab, const PingQuestion& question) {
     if (question.to.address)
-        return question.to.address->family();
+        return question.to.address;
     for (net::Family family : net::both_families)
         if ((!question.family || family == *question.family)
-            && address_at(lab, question.from, family) != nullptr
-            && address_for(lab, question.from, question.to, family) != nullptr)
-            return family;
+            && address_at(lab, question.from, family) != nullptr)
+            if (const auto* row = address_for(lab, question.from, question.to, family))
+                return row->address;
     return std::nullopt;
 }
 
@@ -193,14 +193,11 @@ class Exchanger {
 
 Ends chosen_ends(const routing::Settled& settled, const PingQuestion& question) {
     const Lab& lab = settled.lab();
-    auto family = chosen_family(lab, question);
-    if (!family)
-        return {};
     Ends ends;
-    ends.destination = question.to.address
-                           ? *question.to.address
-                           : address_for(lab, question.from, question.to, *family)->address;
-    const lab::InterfaceAddress* own = address_at(lab, question.from, *family);
+    ends.destination = chosen_destination(lab, question);
+    if (!ends.destination)
+        return ends;
+    const lab::InterfaceAddress* own = address_at(lab, question.from, ends.destination->family());
     ends.source = question.source;
     if (!ends.source && question.from.nic && own != nullptr)
         ends.source = own->address;

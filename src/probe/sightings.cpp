@@ -455,8 +455,7 @@ class Sightings::Follower {
         const Journey way = packet::walk_error(settled_, failed, *source);
         Frame told = sent;
         // Whatever the machine has translated is turned back.
-        const std::size_t steps = failed.steps.size();
-        told.flow = steps == 1 ? failed.packet.flow() : failed.flow_at(steps - 2);
+        told.flow = failed.flow_at(failed.steps.size() - 2);
         told.ttl = packet::quoted_ttl(failed);
         Frame frame = packet_of(way, sent.number);
         frame.bears = Bears::error;

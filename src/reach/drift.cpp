@@ -535,7 +535,7 @@ class Finder {
         std::string keys;
         for (net::Family family : net::both_families) {
             const bool is_ipv4 = family == net::Family::ipv4;
-            const auto& is = found.forwards[is_ipv4 ? 0 : 1];
+            const auto& is = found.forwards[family];
             other[family] = is && *is != planned;
             if (other[family])
                 keys += fmt::format(
@@ -629,8 +629,8 @@ class Finder {
         const FoundRules planned = planned_rules(lab_, machine);
         const std::vector<std::string> wanted = words(planned);
         const std::vector<std::string> has = words(*found.rules);
-        if (has == wanted
-            || (passes_nothing_on(machine, found) && are_alike(machine, planned, found)))
+        const bool is_end = !lab_.machines[machine].forwards_any() && found.passes_nothing_on();
+        if (has == wanted || (is_end && are_alike(machine, planned, found)))
             return;
         const bool is_by_others = words(found.own_rules) == wanted;
         Difference& d = add(is_by_others              ? Deviation::other_rules
@@ -651,12 +651,6 @@ class Finder {
         if (found.rules->not_relaying.empty()
             || found.rules->not_relaying == planned.not_relaying) // others have no word
             d.rules = found.rules;
-    }
-
-    bool passes_nothing_on(MachineId machine, const FoundMachine& found) const {
-        return !lab_.machines[machine].forwards_any()
-               && std::ranges::all_of(found.forwards,
-                                      [](const auto& known) { return known && !*known; });
     }
 
     // True if all NICs let in and out what the plan's do.

@@ -90,10 +90,15 @@ struct FoundMachine {
     bool answers = true;
     std::vector<FoundNic> nics;
     std::vector<FoundRoute> routes;
-    std::optional<bool> forwards[2]; ///< IPv4 and IPv6
+    lab::PerFamily<std::optional<bool>> forwards;
     std::optional<FoundRules> rules;
     FoundRules own_rules;                  ///< those of the table that the plan's settings have
     std::vector<std::string> other_tables; ///< that look at packets, `inet filter`
+
+    /// True if it is known to forward packets of neither family.
+    bool passes_nothing_on() const {
+        return forwards.ipv4 == std::optional(false) && forwards.ipv6 == std::optional(false);
+    }
 };
 
 using Facts = std::vector<FoundMachine>;

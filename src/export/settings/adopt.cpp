@@ -77,7 +77,7 @@ class Adoption {
     static bool forwards(const FoundMachine& machine) {
         for (net::Family family : net::both_families)
             if (has_addresses(machine, family))
-                if (const auto& known = machine.forwards[family == net::Family::ipv4 ? 0 : 1])
+                if (const auto& known = machine.forwards[family])
                     return *known;
         return false;
     }

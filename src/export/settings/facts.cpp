@@ -32,8 +32,10 @@ class Reader {
         read("neighbour.json", [&](const json& rows) { neighbours(rows); });
         read("nft.json", [&](const json& all) { read_rules(all.at("nftables"), found_); });
         if (auto file = files_.find("forwarding"); file != files_.end())
-            for (std::size_t i = 0; i < 2 && file->second.size() > 2 * i; ++i)
-                found_.forwards[i] = file->second[2 * i] != '0';
+            for (net::Family family : net::both_families)
+                if (const std::size_t at = family == net::Family::ipv4 ? 0 : 2;
+                    file->second.size() > at)
+                    found_.forwards[family] = file->second[at] != '0';
         return std::move(found_);
     }
 

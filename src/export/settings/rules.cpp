@@ -705,9 +705,7 @@ class RuleReader {
                     Way way) const {
         if (own.empty() && others.empty())
             return nic;
-        const bool passes_nothing_on = std::ranges::all_of(
-            machine_.forwards, [](const auto& known) { return known && !*known; });
-        if (passes_nothing_on && others.empty()) // all that it gets is its own
+        if (machine_.passes_nothing_on() && others.empty()) // all that it gets is its own
             return lab::tidied(way == Way::in ? lab::in_turn(nic, own) : lab::in_turn(own, nic));
         const bool in = way == Way::in;
         FilterRule of_machine{.allows = true, .way = way};
