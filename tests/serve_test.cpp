@@ -157,6 +157,7 @@ TEST_CASE("serve: a question or a file that takes too much is refused, and the s
     httplib::Client client("127.0.0.1", served.port());
     client.set_read_timeout(30);
     const std::string page = served.token_path();
+    const std::string ping = "api/ping?from=desk&to=hall-r1";
     auto get = [&](const std::string& path, const httplib::Headers& headers = {}) {
         auto answer = client.Get((page + path).c_str(), headers);
         REQUIRE(answer);
@@ -183,7 +184,7 @@ TEST_CASE("serve: a question or a file that takes too much is refused, and the s
     }
     served.write(large + "guests: {g: {count: 3000, nics: [{subnet: n0}]}}\n" + routers);
     CHECK(comes("more than 1 s of processor time"));
-    CHECK(get("api/ping?from=desk&to=hall-r1").status == 200); // of what could be read last
+    CHECK(get(ping).status == 200); // of what could be read last
     std::filesystem::remove(served.path());
     REQUIRE(mkfifo(served.path().c_str(), 0600) == 0);
     CHECK(comes("no regular file"));
@@ -196,7 +197,8 @@ TEST_CASE("serve: a question or a file that takes too much is refused, and the s
     std::string many = "bytes=0-";
     for (int i = 0; i < 1'000; ++i)
         many += ",0-";
-    CHECK(get("", {{"Range", many}}).body == get("").body);
+    // Of a question: the page may get its cuts between two requests.
+    CHECK(get(ping, {{"Range", many}}).body == get(ping).body);
     std::vector<std::thread> tabs;
     for (int i = 0; i < 16; ++i)
         tabs.emplace_back([&] {
