@@ -30,6 +30,8 @@ namespace jackal::cli {
 
 namespace {
 
+constexpr std::size_t most_under_way = 400; // changes that machines still learn of
+
 struct LiveOptions {
     PlanOptions plan;
     std::string as; ///< the machine, or NIC, that this computer plays
@@ -204,7 +206,7 @@ class Session {
         devices_ = &devices;
         start_ = std::chrono::steady_clock::now();
         const Stoppable stoppable;
-        while (!is_over_ && !stoppable.is_to_stop() && (!until_ || now() < *until_)) {
+        while (!is_over_ && !stoppable.was_interrupted() && (!until_ || now() < *until_)) {
             start_answer(); // each round is one
             wait();
             take_frames();
@@ -223,11 +225,11 @@ class Session {
 
     void wait() {
         constexpr int longest_ms = 200;
-        std::vector<pollfd> files{pollfd{hears_ ? STDIN_FILENO : -1, POLLIN, 0}};
+        std::vector<pollfd> files{pollfd{hears_ && !has_line() ? STDIN_FILENO : -1, POLLIN, 0}};
         for (const Device& device : *devices_)
             files.push_back({device.file.get(), POLLIN, 0});
         relay_.wait_for(wire_, files);
-        timespec timeout{0, longest_ms * 1'000'000};
+        timespec timeout{0, has_line() ? 0 : longest_ms * 1'000'000};
         if (const auto next = wire_.next()) {
             const auto left = std::chrono::duration_cast<std::chrono::nanoseconds>(*next - now());
             timeout.tv_nsec = std::clamp<std::int64_t>(left.count(), 0, timeout.tv_nsec);
@@ -259,30 +261,25 @@ class Session {
         }
     }
 
+    // A line at a time, so that frames have their turn in any number of lines.
     void take_words() {
-        if (!std::exchange(typed_, false))
-            return;
-        std::array<char, 4096> buffer;
-        const ssize_t size = read(STDIN_FILENO, buffer.data(), buffer.size());
-        if (size <= 0) {
-            hears_ = false;
-            return;
+        if (std::exchange(typed_, false)) {
+            std::array<char, 4096> buffer;
+            const ssize_t size = read(STDIN_FILENO, buffer.data(), buffer.size());
+            hears_ = size > 0;
+            words_.append(buffer.data(), static_cast<std::size_t>(std::max<ssize_t>(size, 0)));
         }
-        words_.append(buffer.data(), static_cast<std::size_t>(size));
-        for (std::size_t end; (end = words_.find('\n')) != words_.npos; words_.erase(0, end + 1))
-            obey(words_.substr(0, end));
+        if (const std::size_t end = words_.find('\n'); end != words_.npos) {
+            const std::string line = words_.substr(0, end);
+            words_.erase(0, end + 1);
+            obey(line);
+        }
         constexpr std::size_t longest = 65536;
         if (words_.size() > longest)
             words_.clear();
     }
 
-    bool is_cut(const routing::Cut& what) const {
-        bool is = false;
-        for (const probe::TimelineEvent& event : wire_.course().events())
-            if (event.what == what)
-                is = !event.mends;
-        return is;
-    }
+    bool has_line() const { return words_.find('\n') != words_.npos; }
 
     void obey(const std::string& line) {
         const std::size_t blank = line.find(' ');
@@ -303,14 +300,18 @@ class Session {
         }
         if (verb == "mend" && routing::is_held_down(lab_, *cut))
             return complain(what + ": the plan itself holds that down; mend it there");
-        if (verb == "mend" && !is_cut(*cut))
+        const probe::Course& course = wire_.course();
+        if (verb == "mend" && std::ranges::find(course.cuts(), *cut) == course.cuts().end())
             return complain(what + " is not cut");
+        if (course.events().size() >= most_under_way)
+            return complain(fmt::format("{}: not yet; machines still learn of {} changes", line,
+                                        most_under_way));
         const probe::Microseconds moment = now();
-        const std::size_t event = wire_.course().events().size();
         wire_.happen(moment, verb == "mend", *cut);
+        const std::size_t event = course.events().size() - 1;
         std::size_t count = 0;
         probe::Microseconds last{0};
-        for (const probe::Turn& turn : wire_.course().turns())
+        for (const probe::Turn& turn : course.turns())
             if (turn.event == event) {
                 ++count;
                 last = std::max(last, turn.at - moment);

@@ -216,8 +216,12 @@ Stoppable::~Stoppable() {
     std::signal(SIGALRM, SIG_IGN);
 }
 
+bool Stoppable::was_interrupted() const {
+    return interrupted != 0;
+}
+
 bool Stoppable::is_to_stop() const {
-    return interrupted != 0 || is_time_short();
+    return was_interrupted() || is_time_short();
 }
 
 void complain(const std::string& message) {

@@ -39,6 +39,7 @@ class Stoppable {
     Stoppable(const Stoppable&) = delete;
     Stoppable& operator=(const Stoppable&) = delete;
 
+    bool was_interrupted() const;
     /// True after an interrupt, and when most of the processor time is used up.
     bool is_to_stop() const;
 };

@@ -28,6 +28,22 @@ void Course::happen(const TimelineEvent& event) {
     events_.push_back(event);
 }
 
+void Course::forget_before(Microseconds moment) {
+    std::size_t over = 0;
+    while (over < events_.size() && events_[over].at <= moment)
+        ++over;
+    for (const Turn& turn : turns_)
+        if (turn.at > moment)
+            over = std::min(over, turn.event);
+    const auto count = static_cast<std::ptrdiff_t>(over);
+    events_.erase(events_.begin(), events_.begin() + count);
+    conditions_.erase(conditions_.begin(), conditions_.begin() + count);
+    learned_.erase(learned_.begin(), learned_.begin() + count);
+    std::erase_if(turns_, [&](const Turn& turn) { return turn.event < over; });
+    for (Turn& turn : turns_)
+        turn.event -= over;
+}
+
 routing::Settled Course::at(Microseconds moment) const {
     std::size_t happened = 0;
     while (happened < events_.size() && events_[happened].at <= moment)

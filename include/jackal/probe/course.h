@@ -33,10 +33,15 @@ class JACKAL_API Course {
     /// One more event, not before the last one.
     void happen(const TimelineEvent& event);
 
-    const std::vector<TimelineEvent>& events() const { return events_; }
-    const std::vector<Turn>& turns() const { return turns_; } ///< by time
+    /// Lets go of what no moment from this one on depends on: the first events, if all machines
+    /// that they tell something new have turned by then. Those left are counted from 0 again.
+    void forget_before(Microseconds moment);
 
-    /// The lab at a moment.
+    const std::vector<TimelineEvent>& events() const { return events_; }
+    const std::vector<Turn>& turns() const { return turns_; }       ///< by time
+    const std::vector<routing::Cut>& cuts() const { return cuts_; } ///< that are not mended
+
+    /// The lab at a moment, not before one that was forgotten.
     routing::Settled at(Microseconds moment) const;
 
   private:
@@ -44,7 +49,7 @@ class JACKAL_API Course {
     routing::Tables tables_;
     std::vector<TimelineEvent> events_;
     std::vector<Turn> turns_;
-    std::vector<routing::Cut> cuts_;                               // that are not mended
+    std::vector<routing::Cut> cuts_;
     std::vector<routing::Condition> conditions_;                   // before, and after each event
     std::vector<std::shared_ptr<const routing::Learned>> learned_; // the same
 };

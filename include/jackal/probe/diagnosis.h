@@ -6,8 +6,11 @@
 #include "jackal/probe/exchange.h"
 
 #include <map>
+#include <memory>
 
 namespace jackal::probe {
+
+class Ground;
 
 /// Why a ping gets no reply.
 struct Diagnosis {
@@ -48,7 +51,7 @@ JACKAL_API GapKind kind_of(const routing::Settled& settled, const Exchange& exch
 /// must outlive it. Not to be shared by threads.
 class JACKAL_API Diagnoser {
   public:
-    explicit Diagnoser(const routing::Settled& settled) : settled_(&settled) {}
+    explicit Diagnoser(const routing::Settled& settled);
     explicit Diagnoser(const routing::Settled&& settled) = delete;
 
     /// True if an exchange of that kind was diagnosed before.
@@ -62,6 +65,7 @@ class JACKAL_API Diagnoser {
 
   private:
     const routing::Settled* settled_;
+    std::shared_ptr<Ground> ground_;
     std::map<GapKind, Diagnosis> known_;
 };
 

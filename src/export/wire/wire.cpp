@@ -62,6 +62,7 @@ class Wire::Simulation {
           settled_(course_.at(Microseconds(0))) {}
 
     void happen(Microseconds now, bool mends, const routing::Cut& what) {
+        course_.forget_before(now);
         course_.happen({now, mends, what});
         settle(now);
     }

@@ -4,9 +4,10 @@
 
 namespace jackal::probe {
 
-Case::Case(const routing::Settled& of, const Leg& lost)
-    : settled(of), lab(of.lab()), leg(lost), journey(*lost.journey), far(journey.flow.destination),
-      family(far.family()), here(journey.last_machine()), route(of.route(here, far)) {}
+Case::Case(const routing::Settled& of, const Leg& lost, Ground& known)
+    : settled(of), lab(of.lab()), leg(lost), ground(known), journey(*lost.journey),
+      far(journey.flow.destination), family(far.family()), here(journey.last_machine()),
+      route(of.route(here, far)) {}
 
 Diagnosis Case::say(plan::Cause cause, lab::MachineId where, std::string explanation,
                     lab::Remedy remedy, plan::Mark at) const {
@@ -30,7 +31,7 @@ std::vector<Hop> Case::path_from(lab::MachineId from, Through through) const {
         return {};
     if (through == Through::all && leg.tunnels > 0)
         through = Through::wires; // what a tunnel travels in does not travel in it
-    return shortest_path(settled, from, lab.nics[leg.target].machine, family, through);
+    return ground.shortest_path(from, lab.nics[leg.target].machine, family, through);
 }
 
 } // namespace jackal::probe

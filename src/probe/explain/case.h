@@ -7,11 +7,12 @@
 namespace jackal::probe {
 
 struct Case {
-    Case(const routing::Settled& settled, const Leg& leg);
+    Case(const routing::Settled& settled, const Leg& leg, Ground& ground);
 
     const routing::Settled& settled;
     const lab::Lab& lab;
     const Leg& leg;
+    Ground& ground;
     const packet::Journey& journey;
     net::Address far; ///< where it was to go
     net::Family family;

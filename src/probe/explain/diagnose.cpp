@@ -1,6 +1,7 @@
 #include "jackal/lab/finding.h"
 #include "jackal/probe/diagnosis.h"
 #include "probe/explain/explain.h"
+#include "probe/explain/paths.h"
 #include "probe/links.h"
 #include "probe/names.h"
 
@@ -113,7 +114,7 @@ Leg lost_leg(const Lab& lab, const Exchange& exchange) {
             returning ? &*exchange.out : nullptr};
 }
 
-Diagnosis lost(const routing::Settled& settled, const Exchange& exchange) {
+Diagnosis lost(const routing::Settled& settled, const Exchange& exchange, Ground& ground) {
     const Lab& lab = settled.lab();
     const Endpoint& from = exchange.question.from;
     const Endpoint& to = exchange.question.to;
@@ -123,14 +124,13 @@ Diagnosis lost(const routing::Settled& settled, const Exchange& exchange) {
     if (exchange.gap == Gap::request_lost && to.nic && lab.is_own_way_out(lab.nics[to.nic].segment)
         && std::ranges::none_of(lab.nics_of(from.machine), is_there))
         return explain_own_way_out(lab, from, to);
-    Diagnosis d = explain(settled, lost_leg(lab, exchange));
+    Diagnosis d = explain(settled, lost_leg(lab, exchange), ground);
     d.remedy = lab::within(settled.lab(), std::move(d.remedy));
     return d;
 }
 
-} // namespace
-
-std::optional<Diagnosis> diagnose(const routing::Settled& settled, const Exchange& exchange) {
+std::optional<Diagnosis> diagnose(const routing::Settled& settled, const Exchange& exchange,
+                                  Ground& ground) {
     const Lab& lab = settled.lab();
     const PingQuestion& question = exchange.question;
     switch (exchange.gap) {
@@ -141,18 +141,21 @@ std::optional<Diagnosis> diagnose(const routing::Settled& settled, const Exchang
     case Gap::other_source: return explain_other_source(settled, *exchange.out, *exchange.back);
     case Gap::all_lost: return all_lost(lab, exchange);
     case Gap::request_lost:
-    case Gap::answer_lost: return lost(settled, exchange);
+    case Gap::answer_lost: return lost(settled, exchange, ground);
     }
     return std::nullopt;
 }
-
-namespace {
 
 lab::MachineId machine_of(const packet::Step* step) {
     return step == nullptr ? lab::MachineId{} : step->machine;
 }
 
 } // namespace
+
+std::optional<Diagnosis> diagnose(const routing::Settled& settled, const Exchange& exchange) {
+    Ground ground(settled);
+    return diagnose(settled, exchange, ground);
+}
 
 GapKind kind_of(const routing::Settled& settled, const Exchange& exchange) {
     const Lab& lab = settled.lab();
@@ -181,10 +184,13 @@ GapKind kind_of(const routing::Settled& settled, const Exchange& exchange) {
     return kind;
 }
 
+Diagnoser::Diagnoser(const routing::Settled& settled)
+    : settled_(&settled), ground_(std::make_shared<Ground>(settled)) {}
+
 const Diagnosis& Diagnoser::of(const Exchange& exchange) {
     auto [known, is_new] = known_.try_emplace(kind_of(*settled_, exchange));
     if (is_new)
-        known->second = *diagnose(*settled_, exchange);
+        known->second = *diagnose(*settled_, exchange, *ground_);
     return known->second;
 }
 

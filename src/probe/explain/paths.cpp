@@ -17,7 +17,8 @@ class Search {
         : settled_(settled), lab_(settled.lab()), family_(family), through_(through),
           in_lab_(in_lab) {}
 
-    std::vector<Hop> run(MachineId from, MachineId to) {
+    // By machine, the last hop of the fewest to it.
+    std::vector<Hop> run(MachineId from) {
         came_by_.resize(lab_.machines.size());
         seen_.resize(lab_.machines.size());
         seen_segment_.resize(lab_.segments.size());
@@ -25,8 +26,6 @@ class Search {
         seen_[from.row] = true;
         for (std::size_t next = 0; next < queue.size(); ++next) {
             MachineId at = queue[next];
-            if (at == to)
-                return trace_back(from, to);
             if (at != from && !passes(at))
                 continue;
             bool from_peer =
@@ -35,7 +34,7 @@ class Search {
                 if (!from_peer || !lab_.is_peering(out)) // a core relays nothing between peers
                     spread(out, queue);
         }
-        return {};
+        return std::move(came_by_);
     }
 
   private:
@@ -78,16 +77,6 @@ class Search {
         }
     }
 
-    std::vector<Hop> trace_back(MachineId from, MachineId to) const {
-        std::vector<Hop> path;
-        while (to != from) {
-            path.push_back(came_by_[to.row]);
-            to = lab_.nics[path.back().out].machine;
-        }
-        std::ranges::reverse(path);
-        return path;
-    }
-
     static constexpr unsigned small_bytes = 84;
 
     const routing::Settled& settled_;
@@ -110,10 +99,39 @@ bool is_on_link(const lab::Lab& lab, const Hop& hop, net::Family family) {
               });
 }
 
-std::vector<Hop> shortest_path(const routing::Settled& settled, MachineId from, MachineId to,
-                               net::Family family, Through through) {
-    auto path = Search(settled, family, through, true).run(from, to);
-    return path.empty() ? Search(settled, family, through, false).run(from, to) : path;
+std::vector<Hop> Ground::shortest_path(MachineId from, MachineId to, net::Family family,
+                                       Through through) {
+    const lab::Lab& lab = settled_.lab();
+    for (bool in_lab : {true, false}) {
+        const Ways& came_by = ways({from, family, through, in_lab});
+        std::vector<Hop> path;
+        for (MachineId at = to; at != from && came_by[at.row].out;
+             at = lab.nics[path.back().out].machine)
+            path.push_back(came_by[at.row]);
+        std::ranges::reverse(path);
+        if (!path.empty())
+            return path;
+    }
+    return {};
+}
+
+const Ground::Ways& Ground::ways(const Start& start) {
+    constexpr std::size_t most_hops = 1 << 22; // to be kept: 32 MiB
+    if (ways_.size() * settled_.lab().machines.size() >= most_hops)
+        ways_.clear();
+    const auto [known, is_new] = ways_.try_emplace(start);
+    const auto& [from, family, through, in_lab] = start;
+    if (is_new)
+        known->second = Search(settled_, family, through, in_lab).run(from);
+    return known->second;
+}
+
+const std::vector<routing::Neighbour>& Ground::neighbours(MachineId known_by) {
+    const routing::Learned& learned = settled_.learned(known_by);
+    const auto [known, is_new] = neighbours_.try_emplace(&learned);
+    if (is_new)
+        known->second = learned.neighbours();
+    return known->second;
 }
 
 } // namespace jackal::probe

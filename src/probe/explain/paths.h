@@ -3,6 +3,9 @@
 
 #include "jackal/routing/settled.h"
 
+#include <map>
+#include <tuple>
+
 namespace jackal::probe {
 
 /// From a NIC of one machine across a segment to a NIC of the next.
@@ -21,9 +24,29 @@ enum class Through : std::uint8_t {
     wires,   ///< all but tunnels
 };
 
-/// The fewest hops from one machine to another, empty if there is no way or they are the same. What
-/// is outside the lab is passed only where nothing else leads there.
-std::vector<Hop> shortest_path(const routing::Settled& settled, lab::MachineId from,
-                               lab::MachineId to, net::Family family, Through through);
+/// What many explanations under one condition look at, worked out when it is first asked for.
+class Ground {
+  public:
+    /// Refers to it.
+    explicit Ground(const routing::Settled& settled) : settled_(settled) {}
+
+    /// The fewest hops from one machine to another, empty if there is no way or they are the same.
+    /// What is outside the lab is passed only where nothing else leads there.
+    std::vector<Hop> shortest_path(lab::MachineId from, lab::MachineId to, net::Family family,
+                                   Through through);
+
+    /// Of all machines, as that one knows them.
+    const std::vector<routing::Neighbour>& neighbours(lab::MachineId known_by);
+
+  private:
+    using Start = std::tuple<lab::MachineId, net::Family, Through, bool>;
+    using Ways = std::vector<Hop>; // by machine: the last hop to it
+
+    const Ways& ways(const Start& start);
+
+    const routing::Settled& settled_;
+    std::map<Start, Ways> ways_;
+    std::map<const routing::Learned*, std::vector<routing::Neighbour>> neighbours_;
+};
 
 } // namespace jackal::probe

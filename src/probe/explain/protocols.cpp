@@ -15,11 +15,10 @@ namespace {
 
 // True if the machine tells others by OSPF or RIP of that family's routes.
 bool tells(const Case& c, MachineId id, routing::Protocol protocol) {
-    return std::ranges::any_of(
-        c.settled.learned(id).neighbours(), [&](const routing::Neighbour& n) {
-            return n.machine == id && n.protocol == protocol && n.family == c.family
-                   && n.state == routing::NeighbourState::full;
-        });
+    return std::ranges::any_of(c.ground.neighbours(id), [&](const routing::Neighbour& n) {
+        return n.machine == id && n.protocol == protocol && n.family == c.family
+               && n.state == routing::NeighbourState::full;
+    });
 }
 
 // The protocol without sessions, which policies may keep apart, that both exchange routes by.
@@ -149,7 +148,7 @@ Maybe not_learned(const Case& c, MachineId from, const std::vector<Hop>& path) {
     auto is_on_path = [&](MachineId id) {
         return std::ranges::find(machines, id) != machines.end();
     };
-    for (const routing::Neighbour& n : learned.neighbours()) {
+    for (const routing::Neighbour& n : c.ground.neighbours(from)) {
         bool meant = n.protocol == routing::Protocol::bgp || n.transit
                          ? is_on_path(n.machine) && is_on_path(n.other)
                          : std::ranges::any_of(path, [&](const Hop& hop) {
@@ -160,7 +159,7 @@ Maybe not_learned(const Case& c, MachineId from, const std::vector<Hop>& path) {
         // A session needs a way, and what is in that is the cause.
         if (n.protocol == routing::Protocol::bgp && n.other)
             for (const Hop& hop :
-                 shortest_path(c.settled, n.machine, n.other, c.family, Through::all))
+                 c.ground.shortest_path(n.machine, n.other, c.family, Through::all))
                 if (auto d = obstacle(c, hop))
                     return d;
         return c.say(routing::describe(c.lab, n), n.machine);

@@ -15,7 +15,7 @@ using plan::Cause;
 namespace {
 
 // A route to the other end of a tunnel that does not lead into it.
-Remedy lead_around(const routing::Settled& settled, NicId end) {
+Remedy lead_around(const routing::Settled& settled, NicId end, Ground& ground) {
     const Lab& lab = settled.lab();
     const lab::Link& link = lab.links[lab.tunnel(end)];
     bool is_first = link.first == end;
@@ -23,7 +23,7 @@ Remedy lead_around(const routing::Settled& settled, NicId end) {
     MachineId here = lab.nics[end].machine;
     MachineId there = lab.nics[is_first ? link.second : link.first].machine;
     Remedy remedy{{}, "give its ends routes to each other that do not lead into it"};
-    auto path = shortest_path(settled, here, there, other.family(), Through::working);
+    auto path = ground.shortest_path(here, there, other.family(), Through::working);
     if (!path.empty())
         remedy.edits = {plan::AddRoute{
             lab.machines[here].name, net::Prefix(other, net::address_bits(other.family())),
@@ -33,7 +33,8 @@ Remedy lead_around(const routing::Settled& settled, NicId end) {
 
 } // namespace
 
-std::optional<Diagnosis> why_broken(const routing::Settled& settled, NicId end, int around) {
+std::optional<Diagnosis> why_broken(const routing::Settled& settled, NicId end, int around,
+                                    Ground& ground) {
     constexpr unsigned small_bytes = 84;
     const Lab& lab = settled.lab();
     packet::Crossing crossing = packet::cross(settled, end, small_bytes);
@@ -51,7 +52,7 @@ std::optional<Diagnosis> why_broken(const routing::Settled& settled, NicId end, 
     } else if (!crossing.outer || around != 0) {
         d.explanation =
             fmt::format("the packets of the {} would travel in that tunnel themselves", name);
-        d.remedy = lead_around(settled, end);
+        d.remedy = lead_around(settled, end, ground);
     } else {
         const packet::Journey& outer = *crossing.outer;
         NicId target;
@@ -59,7 +60,7 @@ std::optional<Diagnosis> why_broken(const routing::Settled& settled, NicId end, 
             if (!target || owner.machine == lab.nics[link.first].machine
                 || owner.machine == lab.nics[link.second].machine)
                 target = owner.nic;
-        d = explain(settled, {&outer, target, false, nullptr, around + 1});
+        d = explain(settled, {&outer, target, false, nullptr, around + 1}, ground);
         d.cause = Cause::tunnel_down;
         d.explanation = fmt::format("the {} is down, as its packets do not get from {} to {}: {}",
                                     name, to_string(outer.packet.source),
@@ -75,7 +76,8 @@ std::optional<Diagnosis> explain_tunnel(const routing::Settled& settled, NicId e
     const lab::Link& link = lab.links[lab.tunnel(end)];
     bool on = settled.condition().link_up(lab.tunnel(end)) && settled.is_usable(link.first)
               && settled.is_usable(link.second);
-    return on ? why_broken(settled, end, 0) : std::nullopt;
+    Ground ground(settled);
+    return on ? why_broken(settled, end, 0, ground) : std::nullopt;
 }
 
 } // namespace jackal::probe
