@@ -16,7 +16,7 @@ using Proof = mend::Outcome::Proof;
 struct MendOptions {
     PlanOptions plan;
     std::vector<std::string> only;
-    std::string within = "10s";
+    std::string within; // empty: as long as an answer may take
     bool write = false;
     bool warnings = false;
     bool partly = false;
@@ -45,6 +45,8 @@ mend::Goals goals_of(const MendOptions& options) {
 }
 
 std::chrono::microseconds time_of(const MendOptions& options) {
+    if (options.within.empty())
+        return std::chrono::seconds(seconds_of_answer());
     auto time = plan::parse_time(options.within);
     if (!time || time->count() == 0)
         throw NotAsked(
@@ -218,7 +220,9 @@ void add_mend(CLI::App& app, Run& run) {
                      "the plan; may be repeated")
         ->type_name("FINDING|LINE")
         ->allow_extra_args(false);
-    command->add_option("--within", options->within, "end with the best found by then (10s)")
+    command
+        ->add_option("--within", options->within,
+                     "end with the best found by then; default: JACKAL_SECONDS, or 10s")
         ->type_name("TIME");
     command->add_flag("--warnings", options->warnings,
                       "warnings, too, as far as they can be mended; they may be meant");

@@ -195,6 +195,10 @@ void end_interrupted(int) {
 
 } // namespace
 
+unsigned seconds_of_answer() {
+    return time_limit == 0 ? most_seconds : time_limit;
+}
+
 std::string out_of_time() {
     return fmt::format("this takes more than {} s of processor time, the most for one answer; "
                        "JACKAL_SECONDS={} allows more",

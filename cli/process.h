@@ -21,6 +21,9 @@ void start_answer();
 /// steps as long as the longest from one time that this was asked to the next.
 bool is_time_short();
 
+/// The most processor time for one answer: JACKAL_SECONDS, or most_seconds.
+unsigned seconds_of_answer();
+
 /// Why an answer is not given once is_time_short(): the limit, and what allows more.
 std::string out_of_time();
 

@@ -498,8 +498,8 @@ lab::Finding describe(const Lab& lab, const Dispute& dispute) {
 
 namespace {
 
-// Routers that are in one area, with all the neighbours that they could have in one other, which
-// more routers are in: one mistake, not one for each neighbour.
+// Routers that are in one area, with most of the neighbours that they could have in one other,
+// which more routers are in: one mistake, not one for each neighbour.
 class Strays {
   public:
     Strays(const Lab& lab, const Learned& learned) : lab_(lab) {
@@ -507,19 +507,22 @@ class Strays {
             if (auto area = area_of(speaker.machine))
                 ++members_[*area];
         std::map<MachineId, std::set<MachineId>> apart; // from whom
-        std::set<MachineId> joined;
+        std::map<MachineId, std::set<MachineId>> joined;
         for (const Neighbour& n : learned.neighbours()) {
             if (n.protocol != Protocol::ospf || n.transit)
                 continue;
             if (n.discord == Discord::area)
                 apart[n.machine].insert(n.other);
             else
-                joined.insert(n.machine);
+                joined[n.machine].insert(n.other);
         }
-        constexpr std::size_t least = 2;
-        for (const auto& [machine, others] : apart)
-            if (others.size() >= least && !joined.contains(machine))
-                look_at(machine, others);
+        // Neighbours that strayed themselves speak for no area.
+        std::size_t known = 0;
+        do {
+            known = findings_.size();
+            for (const auto& [machine, others] : apart)
+                look_at(machine, others, joined[machine]);
+        } while (findings_.size() != known);
     }
 
     bool have(MachineId machine) const { return findings_.contains(machine); }
@@ -541,7 +544,12 @@ class Strays {
         return is_one ? std::optional(nics.front().area) : std::nullopt;
     }
 
-    void look_at(MachineId machine, const std::set<MachineId>& others) {
+    void look_at(MachineId machine, const std::set<MachineId>& others,
+                 const std::set<MachineId>& joined) {
+        constexpr std::size_t least = 2;
+        const auto with = std::ranges::count_if(joined, [&](MachineId n) { return !have(n); });
+        if (have(machine) || others.size() < least || std::cmp_less_equal(others.size(), with))
+            return;
         const auto own = area_of(machine);
         const auto there = area_of(*others.begin());
         const bool are_in_one =
@@ -557,14 +565,17 @@ class Strays {
         if (others.size() > most_named)
             names += fmt::format(" and {} more", others.size() - most_named);
         const std::string& name = lab_.machines[machine].name;
+        const std::string who = joined.empty() ? "all"
+                                               : fmt::format("{} of the {}", others.size(),
+                                                             others.size() + joined.size());
         findings_.emplace(
             machine,
             lab::Finding{.cause = Cause::area_differs,
                          .severity = lab::Severity::error,
                          .subject = name,
-                         .message = fmt::format("{} is in OSPF area {}, and all that could be its "
+                         .message = fmt::format("{} is in OSPF area {}, and {} that could be its "
                                                 "neighbours are in area {}: {}",
-                                                name, *own, *there, names),
+                                                name, *own, who, *there, names),
                          .remedy = {{plan::SetOspfNic{name, "", What::area, *there}}, ""},
                          .at = lab_.speaker(machine)->ospf->nics.front().at});
     }
