@@ -333,13 +333,20 @@ std::vector<std::optional<Duration>> Convergence::to(const Learned& after,
             has_neighbour = with_neighbours(*lab_, neighbours, gone);
         return !has_neighbour[nic.row];
     };
-    // Whoever loses a carrier, or gets one where no neighbour comes along, knows at once.
+    // Whoever loses a NIC or a carrier, or gets one where no neighbour comes along, knows at once.
     std::vector<bool> knows(lab_->machines.size());
     each_changed_carrier(*lab_, condition_, now, [&](NicId nic) {
-        const bool had = has_carrier(*lab_, condition_, nic);
-        const bool has = has_carrier(*lab_, now, nic);
-        if (had != has && (had || comes_alone(nic)))
-            knows[lab_->nics[nic].machine.row] = now.machine_on(lab_->nics[nic].machine);
+        const MachineId machine = lab_->nics[nic].machine;
+        auto state = [&](const Condition& condition) {
+            return std::pair(condition.machine_on(machine) && condition.nic_up(nic),
+                             has_carrier(*lab_, condition, nic));
+        };
+        const auto [was_up, had] = state(condition_);
+        const auto [is_up, has] = state(now);
+        const bool loses = (was_up && !is_up) || (had && !has);
+        const bool gets = (!was_up && is_up) || (!had && has);
+        if (loses || (gets && comes_alone(nic)))
+            knows[machine.row] = now.machine_on(machine);
     });
     return spreader.run(knows);
 }

@@ -288,3 +288,57 @@ TEST_CASE("what is apart lets no packet through, and else one is named that gets
     CHECK(apart > 0);
     CHECK(open > apart / 10);
 }
+
+TEST_CASE(
+    "a course that forgets what is over knows of each later moment what one that does not does") {
+    std::size_t turns = 0;
+    for (std::uint64_t seed : judge::seeds(20, 4)) {
+        CAPTURE(seed);
+        const auto plan = plan::read(judge::random_lab(seed, true).dump(), "random");
+        if (!plan.plan)
+            continue;
+        const lab::Lab lab = lab::build(*plan.plan);
+        judge::Random random(seed);
+        probe::Course whole(lab);
+        probe::Course short_lived(lab);
+        probe::Microseconds now{0};
+        std::vector<routing::Cut> cuts;
+        for (int i = 0; i < 12; ++i) {
+            now += std::chrono::milliseconds(random.between(1, 30'000));
+            const bool mends = !cuts.empty() && random.percent(50);
+            const lab::NicId nic{static_cast<std::uint32_t>(random.below(lab.nics.size()))};
+            const auto cut = routing::parse_cut(lab, lab.nic_name(nic));
+            if (!mends && !cut)
+                continue;
+            const probe::TimelineEvent event{now, mends, mends ? cuts.back() : *cut};
+            if (mends)
+                cuts.pop_back();
+            else
+                cuts.push_back(*cut);
+            short_lived.forget_before(now);
+            for (probe::Course* course : {&whole, &short_lived})
+                course->happen(event);
+            turns += short_lived.turns().size();
+            for (int later : {0, 500, 5'000, 40'000}) {
+                const probe::Microseconds moment = now + std::chrono::milliseconds(later);
+                const routing::Settled one = whole.at(moment);
+                const routing::Settled other = short_lived.at(moment);
+                for (lab::NicId id : lab.nics.ids())
+                    CHECK(one.is_usable(id) == other.is_usable(id));
+                for (lab::MachineId id : lab.machines.ids()) {
+                    const auto wanted = one.routes(id);
+                    const auto found = other.routes(id);
+                    CHECK(std::ranges::equal(wanted, found, [](const auto& a, const auto& b) {
+                        return a.to == b.to && a.kind == b.kind && a.out == b.out && a.via == b.via
+                               && a.metric == b.metric;
+                    }));
+                }
+            }
+        }
+        short_lived.forget_before(now + std::chrono::hours(1));
+        CHECK(short_lived.events().empty());
+        CHECK(short_lived.turns().empty());
+        CHECK(short_lived.cuts() == whole.cuts());
+    }
+    CHECK(turns > 20);
+}
