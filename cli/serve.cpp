@@ -1,7 +1,7 @@
 #include "process.h"
+#include "run.h"
 #include "serve/server.h"
 
-#include <cstdio>
 #include <fmt/format.h>
 
 namespace jackal::cli {
@@ -34,8 +34,9 @@ void add_serve(CLI::App& app, Run& run) {
             if (!live.now()->loaded)
                 throw NotAsked(live.now()->problems);
             serve::Server server(live, options->port);
-            fmt::print("{}\n", server.url());
-            std::fflush(stdout);
+            // Nobody could ask who does not know it.
+            if (const int status = print({server.url() + "\n"}); status != status_well)
+                return {"", status};
             server.run();
             return {""};
         };

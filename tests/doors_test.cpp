@@ -162,8 +162,10 @@ TEST_CASE("what stands at the place of an answer is told before the work") {
     }
     CHECK(text_of(folder / "there") == "mine");
     CHECK(asked_in(folder, "--help > /dev/full").status == 2);
+    const std::string mill_path = folder.file("mill.yaml", mill).string();
+    CHECK(run("timeout 10 " TOOL " serve " + mill_path + " 2>&1 > /dev/full").text
+          == "jackal: the answer could not be written to standard output\n");
     // A folder that a killed export left goes with the next.
-    folder.file("mill.yaml", mill);
     std::filesystem::create_directories(folder / ".s.Ab3xyZ");
     folder.file(".s.Ab3xyZ/.files", "");
     std::filesystem::create_directories(folder / ".s.mine00");
