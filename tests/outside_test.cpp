@@ -179,6 +179,15 @@ TEST_CASE("what stands for the outside is made anew with every change") {
     CHECK(none.leases.front().refusal == lab::Lease::Refusal::no_server);
 }
 
+TEST_CASE("as many machines as there are have ways out of their own") {
+    const lab::Lab lab = lab_of("lab: many\nsubnets: {a: {prefix: 10.0.0.0/22, gateway: none}}\n"
+                                "guests: {g: {count: 300, nics: [{subnet: a}, {way-out: auto}]}}\n"
+                                "outside: {hosts: {h: {address: 198.51.100.1}}}\n");
+    const reach::Check check = reach::check(routing::settle(lab));
+    CHECK(check.findings.empty());
+    CHECK(check.answered == check.pairs);
+}
+
 TEST_CASE("without uplinks the names of what is outside are like any other") {
     lab::Lab lab = lab_of("lab: plain\nsubnets: {hall: {prefix: 10.50.0.0/24}}\n"
                           "routers: {workstation: {nics: [{subnet: hall}]}}\n");

@@ -17,6 +17,7 @@ namespace {
 constexpr std::array wan_ranges{"203.0.113.0/24", "198.51.100.0/24", "192.0.2.0/24",
                                 "198.18.0.0/24"};
 constexpr const char* usual_lan = "192.168.254.0/24";
+constexpr const char* large_lan = "172.31.0.0/16"; // if more have ways out than the usual one holds
 
 } // namespace
 
@@ -28,7 +29,9 @@ class OutsideBuilder {
         for (const Subnet& subnet : plan_.subnets)
             uplinks_ |= subnet.uplink != Uplink::none;
         for (const Machine& machine : plan_.machines)
-            uplinks_ |= std::ranges::any_of(machine.nics, &Nic::has_way_out);
+            ways_out_ +=
+                static_cast<std::size_t>(std::ranges::count_if(machine.nics, &Nic::has_way_out));
+        uplinks_ |= ways_out_ != 0;
         if (!uplinks_ && plan_.outside.hosts.empty())
             return;
         add_site();
@@ -56,7 +59,8 @@ class OutsideBuilder {
         for (const auto& lan : plan_.outside.lan)
             if (lan.value.family() == net::Family::ipv4)
                 return lan.value;
-        return net::parse_prefix(usual_lan).value();
+        constexpr std::size_t most_on_usual = 250; // the workstation and the gateway are there, too
+        return net::parse_prefix(ways_out_ > most_on_usual ? large_lan : usual_lan).value();
     }
 
     bool is_sized(const Subnet& subnet) const {
@@ -310,6 +314,7 @@ class OutsideBuilder {
     Complete& into_;
     Plan& plan_;
     bool uplinks_ = false;
+    std::size_t ways_out_ = 0;
     std::optional<Placed<std::string>> site_; // of entries that are outside
     std::string lan_;                         // the subnet that is the physical network
     std::vector<net::Prefix> used_;           // by hosts
