@@ -530,7 +530,7 @@ TEST_CASE("rules of nftables are read as what they do") {
         {"\nchain c { type filter hook output priority 0; udp dport 53 drop; icmp type "
          "echo-request drop; }",
          {"{do: deny, way: out, proto: udp, port: 53}",
-          "{do: deny, way: out, proto: icmp, from: 0.0.0.0/0}"}},
+          "{do: deny, way: out, proto: icmp, from: 0.0.0.0/0} of echo requests alone"}},
         {"\nchain c { type filter hook forward priority 0; policy drop; " + answers
              + "iifname eth0 oifname eth1 accept; iifname eth1 oifname eth2 accept; "
                "iifname eth2 accept; }",
@@ -561,6 +561,37 @@ TEST_CASE("rules of nftables are read as what they do") {
               == fmt::format("{}", fmt::join(row.words, "\n")));
         CHECK(found.other_tables == std::vector<std::string>{"inet t"});
     }
+}
+
+// Requests of pump come to r2, and of desk the answers alone.
+TEST_CASE("a rule of echo requests drops no answer whose request went elsewhere") {
+    const lab::Lab lab = lab_of(
+        "lab: duo\nsubnets: {near: {prefix: 10.50.1.0/24, gateway: none}, far: {prefix: "
+        "10.50.2.0/24, gateway: none}}\nguests:\n"
+        "  desk: {nics: [{subnet: near, address: 10.50.1.20}], gateway: 10.50.1.1}\n"
+        "  pump: {nics: [{subnet: far, address: 10.50.2.20}], gateway: 10.50.2.2}\nrouters:\n"
+        "  r1: {nics: [{subnet: near, address: 10.50.1.1}, {subnet: far, address: 10.50.2.1}]}\n"
+        "  r2: {nics: [{subnet: near, address: 10.50.1.2}, {subnet: far, address: 10.50.2.2}]}\n");
+    auto pairs_lost = [&](bool of_requests) {
+        reach::FoundMachine found{.name = "r2", .rules = reach::FoundRules{}};
+        found.rules->machine = {{.way = plan::Way::through,
+                                 .protocol = net::Protocol::icmp,
+                                 .requests_only = of_requests}};
+        for (lab::NicId nic : lab.nics_of(*lab.machine("r2"))) {
+            const lab::Nic& row = lab.nics[nic];
+            const lab::InterfaceAddress& own = *lab.first_address(nic, net::Family::ipv4);
+            found.nics.push_back({.name = row.name,
+                                  .mac = row.mac,
+                                  .mtu_bytes = row.mtu_bytes,
+                                  .up = true,
+                                  .has_carrier = true,
+                                  .addresses = {{own.address, own.length}}});
+        }
+        const routing::Settled settled = routing::settle(lab);
+        return reach::sum_of(reach::drift(settled, {found}).reach).lost;
+    };
+    CHECK(pairs_lost(true) == 1);
+    CHECK(pairs_lost(false) == 2);
 }
 
 TEST_CASE("facts that are none are refused with their place") {

@@ -281,7 +281,7 @@ class Decider {
             || (memory_.kept != nullptr && memory_.kept->answered))
             return true;
         const lab::Filter& filter = lab_.filters[id];
-        std::uint32_t rule = filter.index.first(way, header_.flow());
+        std::uint32_t rule = filter.first(way, header_.flow(), header_.begins_flow);
         if (rule == lab::RuleIndex::none ? filter.allows : filter.rules[rule].allows)
             return true;
         decision_.denial = {id, rule, way, nic};

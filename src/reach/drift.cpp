@@ -265,6 +265,13 @@ class Changed {
                            .at = row.at,
                            .default_at = row.at};
         filter.index = lab::RuleIndex(filter.rules, entries_left);
+        if (std::ranges::any_of(filter.rules, &lab::FilterRule::requests_only)) {
+            std::vector<lab::FilterRule> of_answers = filter.rules;
+            for (lab::FilterRule& rule : of_answers)
+                if (rule.requests_only)
+                    rule = {.any_from = false}; // from nobody; each keeps its position
+            filter.of_answers = lab::RuleIndex(of_answers, entries_left);
+        }
         return lab_.filters.add(std::move(filter));
     }
 

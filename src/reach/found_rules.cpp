@@ -70,10 +70,10 @@ std::string words(const FoundRules::Translation& rule) {
 std::vector<std::string> words(const FoundRules& rules) {
     std::vector<std::string> lines;
     for (const lab::FilterRule& rule : rules.machine)
-        lines.push_back(plan::to_string(lab::as_written(rule)));
+        lines.push_back(lab::words(rule));
     for (const auto& [nic, list] : rules.nics)
         for (const lab::FilterRule& rule : list)
-            lines.push_back(fmt::format("{}: {}", nic, plan::to_string(lab::as_written(rule))));
+            lines.push_back(fmt::format("{}: {}", nic, lab::words(rule)));
     for (const FoundRules::Translation& rule : rules.translations)
         lines.push_back(words(rule));
     if (!rules.not_relaying.empty())

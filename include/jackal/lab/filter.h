@@ -8,6 +8,7 @@
 #include "jackal/net/range.h"
 #include "jackal/plan/plan.h"
 
+#include <optional>
 #include <unordered_map>
 #include <vector>
 
@@ -23,6 +24,7 @@ struct FilterRule {
     bool any_from = true;
     bool any_to = true;
     std::vector<net::Ports> ports; ///< destination ports; empty: any
+    bool requests_only = false;    ///< of ICMP echo requests alone, as no plan but a machine has it
     plan::Mark at;
 };
 
@@ -97,9 +99,15 @@ struct Filter {
     bool allows = false; ///< what no rule names
     std::vector<FilterRule> rules;
     RuleIndex index;
+    std::optional<RuleIndex> of_answers; ///< if some rules are of requests only, without those
     plan::Mark at;
     plan::Mark default_at;
     std::uint32_t plan_index = 0; ///< position in Plan::filters
+
+    /// The position of the first rule that matches, or RuleIndex::none.
+    std::uint32_t first(plan::Way way, const net::Flow& flow, bool begins_flow) const {
+        return (begins_flow || !of_answers ? index : *of_answers).first(way, flow);
+    }
 };
 
 /// The positions of the rules that never decide anything, as earlier ones together match all that

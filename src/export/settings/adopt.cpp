@@ -335,7 +335,10 @@ class Adoption {
         std::string text;
         for (const lab::FilterRule& rule : rules)
             if (!drops_rest || !lab::drops_all(rule))
-                text += fmt::format("\n      - {}", plan::to_string(lab::as_written(rule)));
+                text += fmt::format("\n      - {}{}", plan::to_string(lab::as_written(rule)),
+                                    rule.requests_only
+                                        ? " # guessed: found of echo requests, a plan has all ICMP"
+                                        : "");
         text = fmt::format("    default: {}\n    rules:{}\n", drops_rest ? "deny" : "allow",
                            text.empty() ? " []" : text);
         return filters_.emplace(std::move(text), fmt::format("filter-{}", filters_.size() + 1))

@@ -182,6 +182,7 @@ class RuleReader {
             }
         }
         for (ReadRule& rule : rules) {
+            rule.match.requests_only &= rule.does == Does::drop; // else their answers pass by state
             const bool answers_pass = !rule.begins_flow && rule.does == Does::accept;
             if (answers_pass)
                 keeps_state_.insert(table_);
@@ -489,9 +490,9 @@ class RuleReader {
     static void match_type(std::vector<ReadRule>& rules, bool is_ipv4,
                            const std::vector<json>& values, bool is_not) {
         const bool is_ping = (std::ranges::find(values, "echo-request") != values.end()) != is_not;
-        FilterRule by{.protocol = net::Protocol::icmp};
-        match_family(by, is_ipv4 ? net::Family::ipv4 : net::Family::ipv6);
         const bool has_reply = (std::ranges::find(values, "echo-reply") != values.end()) != is_not;
+        FilterRule by{.protocol = net::Protocol::icmp, .requests_only = !has_reply};
+        match_family(by, is_ipv4 ? net::Family::ipv4 : net::Family::ipv6);
         multiply(rules, std::array{by}, [&](ReadRule& rule, const FilterRule& match) {
             rule.matches_answer &= has_reply;
             return is_ping && narrow(rule, match);
@@ -612,10 +613,7 @@ class RuleReader {
     // --- filters -------------------------------------------------------------------------------
 
     static bool are_equal(const RuleList& one, const RuleList& other) {
-        return std::ranges::equal(one, other, {}, words_of, words_of);
-    }
-    static std::string words_of(const FilterRule& rule) {
-        return plan::to_string(lab::as_written(rule));
+        return std::ranges::equal(one, other, {}, lab::words, lab::words);
     }
 
     void put_filters() {

@@ -90,8 +90,8 @@ std::optional<FilterRule> of_family(const FilterRule& rule, net::Family family) 
 }
 
 bool is_for_all(const FilterRule& rule) {
-    return rule.any_from && rule.any_to && rule.protocol == net::Protocol::any
-           && rule.ports.empty();
+    return rule.any_from && rule.any_to && rule.protocol == net::Protocol::any && rule.ports.empty()
+           && !rule.requests_only;
 }
 
 // Of tcp and udp all ports, unless it is the ports alone that say so.
@@ -121,6 +121,11 @@ plan::FilterRule as_written(const FilterRule& rule) {
     return written;
 }
 
+std::string words(const FilterRule& rule) {
+    return plan::to_string(as_written(rule))
+           + (rule.requests_only ? " of echo requests alone" : "");
+}
+
 std::optional<FilterRule> both(const FilterRule& first, const FilterRule& second) {
     const auto protocol = in_common(first, second);
     PrefixEnds from = in_common(first.any_from, first.from, second.any_from, second.from);
@@ -140,6 +145,7 @@ std::optional<FilterRule> both(const FilterRule& first, const FilterRule& second
                       .any_from = from.any,
                       .any_to = to.any,
                       .ports = std::move(ports),
+                      .requests_only = first.requests_only || second.requests_only,
                       .at = second.at};
 }
 
@@ -175,7 +181,7 @@ RuleList tidied(RuleList list) {
     auto add = [&](FilterRule rule) {
         FilterRule match = rule; // whatever its verdict
         match.allows = false;
-        if (known.insert(plan::to_string(as_written(match))).second)
+        if (known.insert(words(match)).second)
             tidy.push_back(std::move(rule));
     };
     for (FilterRule& rule : list) {

@@ -25,8 +25,10 @@ RuleList tidied(RuleList list);
 /// True for the rule that nothing passes that comes to it.
 bool drops_all(const FilterRule& rule);
 
-/// As a plan would have it.
+/// As a plan would have it, or comes closest to it.
 plan::FilterRule as_written(const FilterRule& rule);
+/// The same in words, with what no plan says.
+std::string words(const FilterRule& rule);
 
 constexpr std::size_t most_rules = 10'000;
 

@@ -53,7 +53,8 @@ FilterSets::View FilterSets::view(const lab::Filter& filter) const {
 bool FilterSets::passes(FilterCheck check, std::size_t from, std::size_t to, bool is_answer) const {
     const lab::Filter& filter = lab_.filters[check.filter];
     std::uint32_t rule =
-        filter.index.first(check.way, packets_.flow(addresses_[from], addresses_[to], is_answer));
+        filter.first(check.way, packets_.flow(addresses_[from], addresses_[to], is_answer),
+                     packets_.begins_flow(is_answer));
     return rule == lab::RuleIndex::none ? filter.allows : filter.rules[rule].allows;
 }
 
