@@ -172,7 +172,7 @@ void be_for_one_answer() {
     start_answer();
 }
 
-bool is_time_short() {
+bool is_time_short(double to_come_s) {
     constexpr double share = 0.8;
     constexpr double step_share = 0.95;
     constexpr std::clock_t steps_to_come = 2; // one under way, and to lay down what was found
@@ -182,9 +182,9 @@ bool is_time_short() {
         longest_step = step;
     const double used = static_cast<double>(now - answer_start) / CLOCKS_PER_SEC;
     const double to_come =
-        static_cast<double>(steps_to_come * longest_step.load()) / CLOCKS_PER_SEC;
+        to_come_s + static_cast<double>(steps_to_come * longest_step.load()) / CLOCKS_PER_SEC;
     return time_limit != 0
-           && (used > share * time_limit || used + to_come > step_share * time_limit);
+           && (used + to_come_s > share * time_limit || used + to_come > step_share * time_limit);
 }
 
 namespace {

@@ -18,8 +18,9 @@ void prepare_process();
 void start_answer();
 
 /// True when most of the processor time of the answer is used up, or would be after a few more
-/// steps as long as the longest from one time that this was asked to the next.
-bool is_time_short();
+/// steps as long as the longest from one time that this was asked to the next, and what is sure
+/// to take `to_come_s` seconds.
+bool is_time_short(double to_come_s = 0);
 
 /// The most processor time for one answer: JACKAL_SECONDS, or most_seconds.
 unsigned seconds_of_answer();
