@@ -4,6 +4,7 @@
 #include "jackal/lab/start_order.h"
 #include "jackal/plan/outside.h"
 #include "jackal/probe/question.h"
+#include "jackal/reach/check.h"
 
 #include <algorithm>
 #include <doctest/doctest.h>
