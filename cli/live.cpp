@@ -30,8 +30,6 @@ namespace jackal::cli {
 
 namespace {
 
-constexpr std::size_t most_under_way = 400; // changes that machines still learn of
-
 struct LiveOptions {
     PlanOptions plan;
     std::string as; ///< the machine, or NIC, that this computer plays
@@ -303,6 +301,7 @@ class Session {
         const probe::Course& course = wire_.course();
         if (verb == "mend" && std::ranges::find(course.cuts(), *cut) == course.cuts().end())
             return complain(what + " is not cut");
+        constexpr std::size_t most_under_way = 400;
         if (course.events().size() >= most_under_way)
             return complain(fmt::format("{}: not yet; machines still learn of {} changes", line,
                                         most_under_way));

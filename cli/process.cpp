@@ -180,11 +180,10 @@ bool is_time_short(double to_come_s) {
     const std::clock_t step = now - last_asked.exchange(now);
     if (step > longest_step)
         longest_step = step;
-    const double used = static_cast<double>(now - answer_start) / CLOCKS_PER_SEC;
-    const double to_come =
-        to_come_s + static_cast<double>(steps_to_come * longest_step.load()) / CLOCKS_PER_SEC;
+    const double spoken_for = static_cast<double>(now - answer_start) / CLOCKS_PER_SEC + to_come_s;
+    const double steps = static_cast<double>(steps_to_come * longest_step.load()) / CLOCKS_PER_SEC;
     return time_limit != 0
-           && (used + to_come_s > share * time_limit || used + to_come > step_share * time_limit);
+           && (spoken_for > share * time_limit || spoken_for + steps > step_share * time_limit);
 }
 
 namespace {

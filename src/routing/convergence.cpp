@@ -337,15 +337,13 @@ std::vector<std::optional<Duration>> Convergence::to(const Learned& after,
     std::vector<bool> knows(lab_->machines.size());
     each_changed_carrier(*lab_, condition_, now, [&](NicId nic) {
         const MachineId machine = lab_->nics[nic].machine;
-        auto state = [&](const Condition& condition) {
-            return std::pair(condition.machine_on(machine) && condition.nic_up(nic),
-                             has_carrier(*lab_, condition, nic));
+        auto level = [&](const Condition& condition) { // down, up, up with a carrier
+            const bool is_up = condition.machine_on(machine) && condition.nic_up(nic);
+            return int{is_up} + int{has_carrier(*lab_, condition, nic)};
         };
-        const auto [was_up, had] = state(condition_);
-        const auto [is_up, has] = state(now);
-        const bool loses = (was_up && !is_up) || (had && !has);
-        const bool gets = (!was_up && is_up) || (!had && has);
-        if (loses || (gets && comes_alone(nic)))
+        const int was = level(condition_);
+        const int is = level(now);
+        if (is < was || (is > was && comes_alone(nic)))
             knows[machine.row] = now.machine_on(machine);
     });
     return spreader.run(knows);

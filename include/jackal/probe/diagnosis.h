@@ -55,16 +55,13 @@ class JACKAL_API Diagnoser {
     explicit Diagnoser(const routing::Settled&& settled) = delete;
 
     /// True if an exchange of that kind was diagnosed before.
-    bool knows(const Exchange& exchange) const {
-        return known_.contains(kind_of(*settled_, exchange));
-    }
+    bool knows(const Exchange& exchange) const;
 
     /// The diagnosis of the first exchange of that kind, which must have a gap. The words are that
     /// one's.
     const Diagnosis& of(const Exchange& exchange);
 
   private:
-    const routing::Settled* settled_;
     std::shared_ptr<Ground> ground_;
     std::map<GapKind, Diagnosis> known_;
 };

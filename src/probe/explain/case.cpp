@@ -4,10 +4,10 @@
 
 namespace jackal::probe {
 
-Case::Case(const routing::Settled& of, const Leg& lost, Ground& known)
-    : settled(of), lab(of.lab()), leg(lost), ground(known), journey(*lost.journey),
-      far(journey.flow.destination), family(far.family()), here(journey.last_machine()),
-      route(of.route(here, far)) {}
+Case::Case(const Leg& lost, Ground& known)
+    : settled(known.settled()), lab(settled.lab()), leg(lost), ground(known),
+      journey(*lost.journey), far(journey.flow.destination), family(far.family()),
+      here(journey.last_machine()), route(settled.route(here, far)) {}
 
 Diagnosis Case::say(plan::Cause cause, lab::MachineId where, std::string explanation,
                     lab::Remedy remedy, plan::Mark at) const {

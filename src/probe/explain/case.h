@@ -7,7 +7,7 @@
 namespace jackal::probe {
 
 struct Case {
-    Case(const routing::Settled& settled, const Leg& leg, Ground& ground);
+    Case(const Leg& leg, Ground& ground);
 
     const routing::Settled& settled;
     const lab::Lab& lab;

@@ -77,6 +77,6 @@ Diagnosis ttl_expired(const Case& c);
 Diagnosis in_a_loop(const Case& c, std::size_t start);
 Diagnosis filtered(const Case& c);
 /// Why nothing of the size of a ping gets through a tunnel that carries `around` others.
-Maybe why_broken(const routing::Settled& settled, lab::NicId end, int around, Ground& ground);
+Maybe why_broken(lab::NicId end, int around, Ground& ground);
 
 } // namespace jackal::probe

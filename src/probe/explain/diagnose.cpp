@@ -14,12 +14,14 @@ using lab::Lab;
 
 namespace {
 
+std::optional<Diagnosis> diagnose(const Exchange& exchange, Ground& ground);
+
 // --- names of hosts outside ------------------------------------------------------------------
 
-Diagnosis server_silent(const routing::Settled& settled, const Exchange& exchange,
-                        net::Address server) {
+Diagnosis server_silent(const Exchange& exchange, net::Address server, Ground& ground) {
     const PingQuestion& question = exchange.question;
-    Diagnosis d = *diagnose(settled, ask_server(settled, question.from, server));
+    const routing::Settled& settled = ground.settled();
+    Diagnosis d = *diagnose(ask_server(settled, question.from, server), ground);
     d.cause = plan::Cause::name_server_unreachable;
     d.explanation = fmt::format("{} asks {} for the address of {}, and gets no answer: {}",
                                 settled.lab().machines[question.from.machine].name,
@@ -55,10 +57,11 @@ Diagnosis no_server(const routing::Settled& settled, const PingQuestion& questio
     return d;
 }
 
-Diagnosis name_unknown(const routing::Settled& settled, const Exchange& exchange) {
+Diagnosis name_unknown(const Exchange& exchange, Ground& ground) {
+    const routing::Settled& settled = ground.settled();
     auto servers = name_servers(settled.lab(), exchange.question.from.machine);
     return servers.empty() ? no_server(settled, exchange.question)
-                           : server_silent(settled, exchange, servers.back());
+                           : server_silent(exchange, servers.back(), ground);
 }
 
 // --- services and chance -----------------------------------------------------------------------
@@ -114,8 +117,8 @@ Leg lost_leg(const Lab& lab, const Exchange& exchange) {
             returning ? &*exchange.out : nullptr};
 }
 
-Diagnosis lost(const routing::Settled& settled, const Exchange& exchange, Ground& ground) {
-    const Lab& lab = settled.lab();
+Diagnosis lost(const Exchange& exchange, Ground& ground) {
+    const Lab& lab = ground.settled().lab();
     const Endpoint& from = exchange.question.from;
     const Endpoint& to = exchange.question.to;
     auto is_there = [&](lab::NicId nic) {
@@ -124,24 +127,24 @@ Diagnosis lost(const routing::Settled& settled, const Exchange& exchange, Ground
     if (exchange.gap == Gap::request_lost && to.nic && lab.is_own_way_out(lab.nics[to.nic].segment)
         && std::ranges::none_of(lab.nics_of(from.machine), is_there))
         return explain_own_way_out(lab, from, to);
-    Diagnosis d = explain(settled, lost_leg(lab, exchange), ground);
-    d.remedy = lab::within(settled.lab(), std::move(d.remedy));
+    Diagnosis d = explain(lost_leg(lab, exchange), ground);
+    d.remedy = lab::within(lab, std::move(d.remedy));
     return d;
 }
 
-std::optional<Diagnosis> diagnose(const routing::Settled& settled, const Exchange& exchange,
-                                  Ground& ground) {
+std::optional<Diagnosis> diagnose(const Exchange& exchange, Ground& ground) {
+    const routing::Settled& settled = ground.settled();
     const Lab& lab = settled.lab();
     const PingQuestion& question = exchange.question;
     switch (exchange.gap) {
     case Gap::none: break;
-    case Gap::name_unknown: return name_unknown(settled, exchange);
+    case Gap::name_unknown: return name_unknown(exchange, ground);
     case Gap::no_address: return explain_no_address(lab, question.from, question.to);
     case Gap::nothing_listens: return nothing_listens(lab, exchange);
     case Gap::other_source: return explain_other_source(settled, *exchange.out, *exchange.back);
     case Gap::all_lost: return all_lost(lab, exchange);
     case Gap::request_lost:
-    case Gap::answer_lost: return lost(settled, exchange, ground);
+    case Gap::answer_lost: return lost(exchange, ground);
     }
     return std::nullopt;
 }
@@ -154,7 +157,7 @@ lab::MachineId machine_of(const packet::Step* step) {
 
 std::optional<Diagnosis> diagnose(const routing::Settled& settled, const Exchange& exchange) {
     Ground ground(settled);
-    return diagnose(settled, exchange, ground);
+    return diagnose(exchange, ground);
 }
 
 GapKind kind_of(const routing::Settled& settled, const Exchange& exchange) {
@@ -185,12 +188,16 @@ GapKind kind_of(const routing::Settled& settled, const Exchange& exchange) {
 }
 
 Diagnoser::Diagnoser(const routing::Settled& settled)
-    : settled_(&settled), ground_(std::make_shared<Ground>(settled)) {}
+    : ground_(std::make_shared<Ground>(settled)) {}
+
+bool Diagnoser::knows(const Exchange& exchange) const {
+    return known_.contains(kind_of(ground_->settled(), exchange));
+}
 
 const Diagnosis& Diagnoser::of(const Exchange& exchange) {
-    auto [known, is_new] = known_.try_emplace(kind_of(*settled_, exchange));
+    auto [known, is_new] = known_.try_emplace(kind_of(ground_->settled(), exchange));
     if (is_new)
-        known->second = *diagnose(*settled_, exchange, *ground_);
+        known->second = *diagnose(exchange, *ground_);
     return known->second;
 }
 

@@ -30,8 +30,8 @@ Diagnosis too_big(const Case& c, NicId nic) {
 
 } // namespace
 
-Diagnosis explain(const routing::Settled& settled, const Leg& leg, Ground& ground) {
-    const Case c(settled, leg, ground);
+Diagnosis explain(const Leg& leg, Ground& ground) {
+    const Case c(leg, ground);
     if (auto d = unleased(c))
         return *d;
     if (auto d = between_sites(c))

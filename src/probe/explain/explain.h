@@ -27,7 +27,7 @@ const packet::Step* leaving(const lab::Lab& lab, const packet::Journey& journey)
 const packet::Step* by_one_default(const routing::Settled& settled, const packet::Journey& journey);
 
 /// Why the leg failed.
-Diagnosis explain(const routing::Settled& settled, const Leg& leg, Ground& ground);
+Diagnosis explain(const Leg& leg, Ground& ground);
 
 /// Why a service's answer that arrives with another source than it was asked at counts for nothing.
 Diagnosis explain_other_source(const routing::Settled& settled, const packet::Journey& out,

@@ -48,7 +48,7 @@ Diagnosis link_down(const Case& c, lab::LinkId id) {
 
 // The tunnel that a NIC is an end of does not work, for a reason of its outer packets'.
 Maybe broken_tunnel(const Case& c, NicId nic) {
-    auto d = why_broken(c.settled, nic, c.leg.tunnels, c.ground);
+    auto d = why_broken(nic, c.leg.tunnels, c.ground);
     if (d && c.leg.returning)
         d->explanation = "on the way back, " + d->explanation;
     return d;

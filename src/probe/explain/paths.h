@@ -30,6 +30,8 @@ class Ground {
     /// Refers to it.
     explicit Ground(const routing::Settled& settled) : settled_(settled) {}
 
+    const routing::Settled& settled() const { return settled_; }
+
     /// The fewest hops from one machine to another, empty if there is no way or they are the same.
     /// What is outside the lab is passed only where nothing else leads there.
     std::vector<Hop> shortest_path(lab::MachineId from, lab::MachineId to, net::Family family,

@@ -15,8 +15,8 @@ using plan::Cause;
 namespace {
 
 // A route to the other end of a tunnel that does not lead into it.
-Remedy lead_around(const routing::Settled& settled, NicId end, Ground& ground) {
-    const Lab& lab = settled.lab();
+Remedy lead_around(NicId end, Ground& ground) {
+    const Lab& lab = ground.settled().lab();
     const lab::Link& link = lab.links[lab.tunnel(end)];
     bool is_first = link.first == end;
     net::Address other = (*link.outer)[is_first ? 1 : 0];
@@ -33,11 +33,10 @@ Remedy lead_around(const routing::Settled& settled, NicId end, Ground& ground) {
 
 } // namespace
 
-std::optional<Diagnosis> why_broken(const routing::Settled& settled, NicId end, int around,
-                                    Ground& ground) {
+std::optional<Diagnosis> why_broken(NicId end, int around, Ground& ground) {
     constexpr unsigned small_bytes = 84;
-    const Lab& lab = settled.lab();
-    packet::Crossing crossing = packet::cross(settled, end, small_bytes);
+    const Lab& lab = ground.settled().lab();
+    packet::Crossing crossing = packet::cross(ground.settled(), end, small_bytes);
     if (crossing.works)
         return std::nullopt;
     const lab::Link& link = lab.links[crossing.tunnel];
@@ -52,7 +51,7 @@ std::optional<Diagnosis> why_broken(const routing::Settled& settled, NicId end, 
     } else if (!crossing.outer || around != 0) {
         d.explanation =
             fmt::format("the packets of the {} would travel in that tunnel themselves", name);
-        d.remedy = lead_around(settled, end, ground);
+        d.remedy = lead_around(end, ground);
     } else {
         const packet::Journey& outer = *crossing.outer;
         NicId target;
@@ -60,7 +59,7 @@ std::optional<Diagnosis> why_broken(const routing::Settled& settled, NicId end, 
             if (!target || owner.machine == lab.nics[link.first].machine
                 || owner.machine == lab.nics[link.second].machine)
                 target = owner.nic;
-        d = explain(settled, {&outer, target, false, nullptr, around + 1}, ground);
+        d = explain({&outer, target, false, nullptr, around + 1}, ground);
         d.cause = Cause::tunnel_down;
         d.explanation = fmt::format("the {} is down, as its packets do not get from {} to {}: {}",
                                     name, to_string(outer.packet.source),
@@ -77,7 +76,7 @@ std::optional<Diagnosis> explain_tunnel(const routing::Settled& settled, NicId e
     bool on = settled.condition().link_up(lab.tunnel(end)) && settled.is_usable(link.first)
               && settled.is_usable(link.second);
     Ground ground(settled);
-    return on ? why_broken(settled, end, 0, ground) : std::nullopt;
+    return on ? why_broken(end, 0, ground) : std::nullopt;
 }
 
 } // namespace jackal::probe
