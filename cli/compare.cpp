@@ -109,11 +109,12 @@ std::string compare_text(const Style& style, const lab::Lab& before, const lab::
         fmt::format("{} lost, {} gained; new: {}, gone: {}; {} moved", counted(lost, "pair"),
                     gained, counted(comparison.come.size(), "finding"), comparison.gone.size(),
                     counted(comparison.changes.size(), "thing"));
-    std::string entries;
-    for (const std::string& entry : comparison.entries)
-        entries += (entries.empty() ? "" : ", ") + entry;
-    return (entries.empty() ? "" : style.paragraph("entries that differ: " + entries, 0) + "\n\n")
-           + changes_text(style, comparison.changes) + reach_text(style, comparison.reach)
+    std::string written;
+    for (const std::string& line : exports::written_lines(comparison.written))
+        written += style.paragraph(line, 4) + "\n";
+    if (!written.empty())
+        written = "in the plan\n" + written + "\n";
+    return written + changes_text(style, comparison.changes) + reach_text(style, comparison.reach)
            + expectations_text(style, comparison.expectations)
            + findings_text(style, after, comparison.come, style.bad("new"))
            + findings_text(style, before, comparison.gone, style.good("gone"))
@@ -131,7 +132,7 @@ Outcome answer(const Style& style, CompareOptions& options) {
         Progress progress("comparing");
         return reach::compare(one, other, std::ref(progress));
     });
-    comparison.entries = plan::differing_entries(before.plan, after.plan);
+    comparison.written = plan::difference(before.plan, after.plan);
     int status = comparison.is_same() ? status_well : status_no;
     if (options.plan.json())
         return {exports::compare_json(before.lab, after.lab, comparison), status};

@@ -1,5 +1,7 @@
 #include "grammar.h"
 
+#include "jackal/export/reference.h"
+
 #include <algorithm>
 #include <map>
 #include <nlohmann/json.hpp>
@@ -125,7 +127,7 @@ class Grammar {
 
   private:
     static const json& schema() {
-        static const json parsed = json::parse(schema_text);
+        static const json parsed = json::parse(jackal::exports::plan_schema());
         return parsed;
     }
 

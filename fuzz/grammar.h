@@ -9,8 +9,6 @@
 
 namespace fuzz {
 
-extern const std::string_view schema_text; ///< schema/jackal.schema.json
-
 /// A plan in flow style; the same bytes give the same plan.
 std::string plan_from(std::span<const std::uint8_t> bytes);
 

@@ -137,7 +137,7 @@ TEST_CASE("deeply nested JSON is refused, from machines and from editors") {
 TEST_CASE("names of a plan stay names in YAML, and its words are none of XML's controls") {
     Scratch folder;
     folder.file("odd.yaml",
-                "lab: no\nabout: \"a\\x01b\"\nsubnets: {a: {prefix: 10.1.1.0/24}}\n"
+                "lab: no\nabout: \"a\\x01b\\uffff\"\nsubnets: {a: {prefix: 10.1.1.0/24}}\n"
                 "guests: {yes: {nics: [{subnet: a, name: '0'}]}, '1e3': {nics: [{subnet: a}]}}\n");
     CHECK(asked_in(folder, "export odd.yaml --as settings -o s").status == 0);
     const std::string user = text_of(folder / "s/machines/yes/cloud-init/user-data");
@@ -146,7 +146,13 @@ TEST_CASE("names of a plan stay names in YAML, and its words are none of XML's c
     CHECK(has(text_of(folder / "s/machines/1e3/cloud-init/meta-data"), "local-hostname: \"1e3\""));
     for (const char* form : {"svg", "png", "pdf"})
         CHECK(asked_in(folder, fmt::format("draw odd.yaml -o odd.{}", form)).status == 0);
-    CHECK(has(text_of(folder / "odd.svg"), "a\\x01b"));
+    CHECK(has(text_of(folder / "odd.svg"), "a\\x01b\\xef\\xbf\\xbf"));
+    for (const auto& [comment, status] : {std::pair("desk", 0), std::pair("\\ufffe", 2)}) {
+        folder.file("key.yaml", fmt::format("lab: no\nguests: {{a: {{}}}}\n"
+                                            "keys: \"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5 {}\"\n",
+                                            comment));
+        CHECK(asked_in(folder, "machines key.yaml").status == status);
+    }
 }
 
 TEST_CASE("what stands at the place of an answer is told before the work") {

@@ -204,7 +204,7 @@ TEST_CASE("what is known of the thing under the cursor") {
          {"rule 1 of hush", "drops tcp to port 22 from desk-1 (10.1.0.2/32)", "coming in",
           "stands on desk-1/eth0, desk-2/eth0"}},
         {{16, 6}, {"**met**", "desk-2 > ridge > kelp", "round trip"}},
-        {{4, 10}, {"`hosts`", "Usable addresses wanted"}},
+        {{4, 10}, {"`hosts`", "How many usable addresses are wanted"}},
     };
     for (const Row& row : rows) {
         CAPTURE(row.at.line);

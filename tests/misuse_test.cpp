@@ -90,11 +90,10 @@ TEST_CASE("a plan of nonsense from a program is refused") {
         [](plan::Plan& p) { protocols(p).bgp = plan::Bgp{}; },
         [](plan::Plan& p) { protocols(p).rip = plan::Rip{.update_s = 0}; },
     };
-    int row = 0;
-    for (const Spoil& spoil : spoils) {
-        CAPTURE(row++);
+    for (std::size_t row = 0; row < std::size(spoils); ++row) {
+        CAPTURE(row);
         plan::Plan plan = sound();
-        spoil(plan);
+        spoils[row](plan);
         CHECK_THROWS_AS(lab::build(plan), std::invalid_argument);
     }
     const plan::Edit edits[] = {plan::SetNicUp{"nobody", 0},

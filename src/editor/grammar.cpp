@@ -1,18 +1,18 @@
 #include "editor/grammar.h"
 
+#include "plan/fields/shape.h"
+
 #include <algorithm>
-#include <nlohmann/json.hpp>
 
 namespace jackal::editor {
 
-using nlohmann::json;
+using plan::Shape;
+using plan::Sort;
 
-class GrammarReader {
+class GrammarMaker {
   public:
-    explicit GrammarReader(const json& of) : schema_(of) {}
-
-    Grammar read() {
-        rule(schema_);
+    Grammar make() {
+        sort(plan::sort_of_plans());
         std::vector<char> is_done(grammar_.rules_.size());
         for (Grammar::Id id = 0; id < grammar_.rules_.size(); ++id)
             spread(id, is_done);
@@ -20,67 +20,63 @@ class GrammarReader {
     }
 
   private:
-    static std::optional<Kind> kind(std::string_view word) {
-        for (std::size_t i = 0; i <= static_cast<std::size_t>(Kind::cut); ++i)
-            if (to_string(static_cast<Kind>(i)) == word)
-                return static_cast<Kind>(i);
-        return std::nullopt;
-    }
-
-    static std::vector<Kind> kinds(const json& node) {
-        std::vector<Kind> kinds;
-        for (const std::string word : node.value("x-names", json::array()))
-            if (auto known = kind(word))
-                kinds.push_back(*known);
-        return kinds;
-    }
-
-    // Each definition once, as they refer to each other in circles.
-    Grammar::Id rule(const json& node) {
-        auto [known, is_new] =
-            ids_.try_emplace(&node, static_cast<Grammar::Id>(grammar_.rules_.size()));
-        const Grammar::Id id = known->second;
-        if (!is_new)
-            return id;
-        grammar_.rules_.emplace_back();
-        Grammar::Rule rule = read(node);
-        rule.forms.insert(rule.forms.begin(), id);
-        grammar_.rules_[id] = std::move(rule);
+    // A new rule, which is a form of itself.
+    Grammar::Id blank() {
+        const auto id = static_cast<Grammar::Id>(grammar_.rules_.size());
+        grammar_.rules_.emplace_back().forms.push_back(id);
         return id;
     }
 
-    Grammar::Rule read(const json& node) {
-        Grammar::Rule rule;
-        rule.about = node.value("description", "");
-        if (auto keys = node.find("properties"); keys != node.end())
-            for (const auto& [key, value] : keys->items())
-                rule.keys.emplace(key, this->rule(value));
-        if (auto other = node.find("additionalProperties");
-            other != node.end() && other->is_object())
-            rule.other_keys = this->rule(*other);
-        if (auto items = node.find("items"); items != node.end() && items->is_object())
-            rule.items = this->rule(*items);
-        if (auto items = node.find("prefixItems"); items != node.end())
-            for (const json& item : *items)
-                rule.tuple.push_back(this->rule(item));
-        for (const json& word : node.value("enum", json::array()))
-            rule.words.push_back(word.is_string() ? word.get<std::string>() : word.dump());
-        if (auto word = node.find("const"); word != node.end() && word->is_string())
-            rule.words.push_back(*word);
-        if (node.value("type", json()) == "boolean")
-            rule.words = {"true", "false"};
-        rule.names = kinds(node);
-        if (auto keys = node.find("propertyNames"); keys != node.end()) {
-            rule.key_names = kinds(*keys);
-            rule.entry = kind(keys->value("x-entry", ""));
+    // Each sort of entry once, as they hold each other in circles.
+    Grammar::Id sort(const Sort& of) {
+        if (auto known = sorts_.find(&of); known != sorts_.end())
+            return known->second;
+        const Grammar::Id id = blank();
+        sorts_.emplace(&of, id);
+        for (const plan::Row& row : of.rows) {
+            const Grammar::Id key = blank();
+            const Grammar::Id value = shape(row.shape());
+            grammar_.rules_[key].about = plan::sentence(row);
+            grammar_.rules_[key].forms.push_back(value);
+            grammar_.rules_[id].keys.emplace(row.key, key);
         }
-        if (auto named = node.find("$ref"); named != node.end())
-            rule.forms.push_back(
-                this->rule(schema_.at(json::json_pointer(named->get<std::string>().substr(1)))));
-        if (auto forms = node.find("anyOf"); forms != node.end())
-            for (const json& form : *forms)
-                rule.forms.push_back(this->rule(form));
-        return rule;
+        if (of.others)
+            add_map(id, *of.others);
+        return id;
+    }
+
+    Grammar::Id shape(const Shape& of) {
+        if (of.sort != nullptr)
+            return sort(of.sort());
+        const Grammar::Id id = blank();
+        Grammar::Rules forms;
+        for (const Shape& form : of.forms)
+            forms.push_back(shape(form));
+        Grammar::Rules items;
+        for (const Shape& item : of.list)
+            items.push_back(shape(item));
+        if (!of.map.empty())
+            add_map(id, of);
+        Grammar::Rule& rule = grammar_.rules_[id];
+        rule.forms.insert(rule.forms.end(), forms.begin(), forms.end());
+        if (of.is_tuple)
+            rule.tuple = std::move(items);
+        else if (!items.empty())
+            rule.items = items.front();
+        rule.words.assign(of.words.begin(), of.words.end());
+        if (of.is_flag)
+            rule.words = {"true", "false"};
+        rule.names = of.names;
+        if (!of.about.empty())
+            rule.about = plan::sentence(of.about);
+        return id;
+    }
+
+    void add_map(Grammar::Id id, const Shape& of) {
+        const Grammar::Id value = shape(of.map.back());
+        grammar_.rules_[id].other_keys = value;
+        grammar_.rules_[id].key_names = of.map.front().names;
+        grammar_.rules_[id].entry = of.entries;
     }
 
     // The forms of the forms.
@@ -98,13 +94,12 @@ class GrammarReader {
         grammar_.rules_[id].forms = std::move(all);
     }
 
-    const json& schema_;
-    std::map<const json*, Grammar::Id> ids_;
+    std::map<const Sort*, Grammar::Id> sorts_;
     Grammar grammar_;
 };
 
 const Grammar& Grammar::of_plans() {
-    static const Grammar grammar = GrammarReader(json::parse(schema)).read();
+    static const Grammar grammar = GrammarMaker().make();
     return grammar;
 }
 

@@ -1,7 +1,4 @@
-// What may stand where in a plan file, as its JSON schema (schema/jackal.schema.json) says.
-//
-// Two keywords are our own: `x-names` lists what a text, or the key of a mapping, may be the name
-// of, and `x-entry` tells of a key that names the entry behind it.
+// What may stand where in a plan file, as the tables of its fields say (plan/fields).
 #pragma once
 
 #include "jackal/editor/outline.h"
@@ -9,9 +6,6 @@
 #include <map>
 
 namespace jackal::editor {
-
-/// The text of the schema.
-extern const std::string_view schema;
 
 class Grammar {
   public:
@@ -44,7 +38,7 @@ class Grammar {
     std::string about(const Rules& rules) const;
 
   private:
-    friend class GrammarReader;
+    friend class GrammarMaker;
 
     void add(Rules& rules, Id id) const;
 

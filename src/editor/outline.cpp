@@ -16,13 +16,6 @@ using plan::Mark;
 using plan::NodeKind;
 using Id = Document::Id;
 
-std::string_view to_string(Kind kind) {
-    static constexpr std::string_view words[] = {
-        "site",   "region", "pool",   "subnet", "machine",   "nic", "link",
-        "switch", "port",   "filter", "policy", "parameter", "cut"};
-    return words[static_cast<std::size_t>(kind)];
-}
-
 namespace {
 
 bool is_behind(Mark a, Mark b) {

@@ -493,6 +493,15 @@ json expectation_changes(const std::vector<reach::ExpectationChange>& changes) {
 
 } // namespace
 
+static json written_changes(const std::vector<plan::PlaceChange>& changes) {
+    json rows = json::array();
+    for (const plan::PlaceChange& change : changes)
+        rows.push_back({{"place", plan::to_string(change.place)},
+                        {"before", maybe_text(change.before)},
+                        {"after", maybe_text(change.value)}});
+    return rows;
+}
+
 std::string compare_json(const Lab& before, const Lab& after, const reach::Comparison& comparison) {
     json changes = json::array();
     for (const reach::Change& change : comparison.changes)
@@ -513,7 +522,7 @@ std::string compare_json(const Lab& before, const Lab& after, const reach::Compa
     return text({{"before", before.source},
                  {"after", after.source},
                  {"same", comparison.is_same()},
-                 {"entries", comparison.entries},
+                 {"written", written_changes(comparison.written)},
                  {"changes", changes},
                  {"reach", reach_changes(comparison.reach)},
                  {"expectations", expectation_changes(comparison.expectations)},

@@ -1,5 +1,6 @@
 #include "jackal/export/reports.h"
 
+#include "jackal/export/words.h"
 #include "jackal/version.h"
 
 #include <boost/property_tree/ptree.hpp>
@@ -179,9 +180,9 @@ std::string comparison_markdown(const lab::Lab& before, const lab::Lab& after,
     for (const reach::Change& change : comparison.changes)
         changes.push_back({std::string(reach::to_string(change.aspect)), change.what, change.before,
                            change.after});
-    std::vector<std::vector<std::string>> entries;
-    for (const std::string& entry : comparison.entries)
-        entries.push_back({"`" + entry + "`"});
+    std::vector<std::vector<std::string>> written;
+    for (const std::string& line : written_lines(comparison.written))
+        written.push_back({"`" + line + "`"});
     std::string text = fmt::format("## {} to {}\n\n", before.source, after.source);
     if (comparison.is_same())
         return text + "Nothing differs.\n";
@@ -193,7 +194,7 @@ std::string comparison_markdown(const lab::Lab& before, const lab::Lab& after,
            + section("Expectations", {"expectation", "before", "after", "why"}, expectations)
            + section("Findings", {"", "severity", "finding", "what"}, findings)
            + section("What moves", {"", "what", "before", "after"}, changes)
-           + section("Entries that differ", {"entry"}, entries);
+           + section("In the plan", {"change"}, written);
 }
 
 } // namespace jackal::exports

@@ -1,6 +1,6 @@
 #include "jackal/export/starter.h"
 
-#include "jackal/net/prefix.h"
+#include "jackal/plan/write.h"
 
 #include <algorithm>
 #include <array>
@@ -50,28 +50,16 @@ std::vector<net::Prefix> cover(unsigned first, unsigned last, net::Family family
     return prefixes;
 }
 
-std::string quoted(const net::Prefix& prefix) {
-    std::string text = net::to_string(prefix);
-    return prefix.family() == net::Family::ipv4 ? text : fmt::format("\"{}\"", text);
-}
-
-struct Link {
-    std::string first;
-    std::string second;
-    unsigned room; // whose block it is numbered from
-    unsigned number;
-};
-
-class StarterWriter {
+class StarterMaker {
   public:
-    explicit StarterWriter(const Starter& starter) : starter_(starter), n_(starter.size) {
+    explicit StarterMaker(const Starter& starter) : starter_(starter), n_(starter.size) {
         families_ = {net::Family::ipv4};
         if (starter.with_ipv6)
             families_.push_back(net::Family::ipv6);
-        routes_.resize(n_ + 1);
     }
 
     std::string run() {
+        add_rooms();
         switch (starter_.shape) {
         case Shape::chain: below(1, 2, n_); break;
         case Shape::ring: ring(); break;
@@ -82,28 +70,79 @@ class StarterWriter {
         case Shape::tree: tree(1, n_); break;
         case Shape::leaf_spine: leaf_spine(); break;
         }
-        return text();
+        add_expectations();
+        return header() + plan::text_of(plan_);
     }
 
   private:
     static std::string router(unsigned room) { return fmt::format("room-{}-r1", room); }
+    static std::string desk(unsigned room) { return fmt::format("desk-{}", room); }
 
-    void route(std::vector<std::string>& routes, const std::string& to, const std::string& via) {
-        routes.push_back(fmt::format("{{to: {}, via: {}}}", to, via));
+    // One prefix for each family.
+    template <class Of>
+    std::vector<plan::Placed<net::Prefix>> prefixes(Of of) const {
+        std::vector<plan::Placed<net::Prefix>> all;
+        for (net::Family family : families_)
+            all.emplace_back(of(family));
+        return all;
     }
 
-    void routes_to(std::vector<std::string>& routes, unsigned first, unsigned last,
-                   const std::string& via) {
+    // Guests first, then the routers of rooms: that of room k stands at n_ + k - 1.
+    void add_rooms() {
+        plan_.lab = starter_.lab.empty() ? fmt::format("{}-{}", shape(), n_) : starter_.lab;
+        plan::Site& campus = plan_.sites.emplace_back();
+        campus.name = "campus";
+        campus.space = prefixes([](net::Family family) {
+            return *net::parse_prefix(family == net::Family::ipv4 ? "10.60.0.0/14" : "fd60::/40");
+        });
+        for (plan::MachineKind kind : {plan::MachineKind::guest, plan::MachineKind::router})
+            for (unsigned k = 1; k <= n_; ++k) {
+                const bool is_guest = kind == plan::MachineKind::guest;
+                plan::Machine& machine = add_machine(kind, is_guest ? desk(k) : router(k));
+                machine.nics.emplace_back().subnet = fmt::format("room-{}", k);
+                if (!is_guest)
+                    continue;
+                plan::Subnet& own = plan_.subnets.emplace_back();
+                own.name = fmt::format("room-{}", k);
+                own.prefixes = prefixes([&](net::Family family) { return subnet(k, family); });
+            }
+    }
+
+    plan::Machine& add_machine(plan::MachineKind kind, std::string name) {
+        plan::Machine& machine = plan_.machines.emplace_back();
+        machine.kind = kind;
+        machine.name = std::move(name);
+        return machine;
+    }
+
+    std::size_t row(unsigned room) const { return n_ + room - 1; }
+
+    void route(std::size_t machine, plan::Route::Target to, const std::string& via) {
+        plan::Route& added = plan_.machines[machine].routes.emplace_back();
+        added.to = std::move(to);
+        added.via = plan::Route::NextHop(via);
+    }
+
+    void routes_to(std::size_t machine, unsigned first, unsigned last, const std::string& via) {
         for (net::Family family : families_)
             for (const net::Prefix& prefix : cover(first, last, family))
-                route(routes, quoted(prefix), via);
+                route(machine, prefix, via);
+    }
+
+    // A link that is number `number` of those that are numbered from the room's block.
+    void join(const std::string& first, const std::string& second, unsigned room, unsigned number) {
+        plan::Link& added = plan_.links.emplace_back();
+        added.first = first;
+        added.second = second;
+        added.prefixes = prefixes([&](net::Family family) { return link(room, number, family); });
+        added.delay = std::chrono::milliseconds(1);
     }
 
     // Hangs rooms `first` to `last` below `room`; `first` is the one it is joined to.
     void join_below(unsigned room, unsigned first, unsigned last) {
-        links_.push_back({router(room), router(first), first, 0});
-        routes_to(routes_[room], first, last, router(first));
-        route(routes_[first], "default", router(room));
+        join(router(room), router(first), first, 0);
+        routes_to(row(room), first, last, router(first));
+        route(row(first), plan::Route::Default{}, router(room));
     }
 
     void below(unsigned room, unsigned first, unsigned last) {
@@ -131,132 +170,79 @@ class StarterWriter {
         for (unsigned k = 1; k <= n_; ++k) {
             unsigned next = k % n_ + 1;
             unsigned before = (k + n_ - 2) % n_ + 1;
-            links_.push_back({router(k), router(next), k, 0});
-            around(routes_[k], k + 1, k + ahead, router(next));
-            around(routes_[k], k + ahead + 1, k + n_ - 1, router(before));
+            join(router(k), router(next), k, 0);
+            around(row(k), k + 1, k + ahead, router(next));
+            around(row(k), k + ahead + 1, k + n_ - 1, router(before));
         }
     }
 
     // Rooms `first` to `last`, counted on past the last room.
-    void around(std::vector<std::string>& routes, unsigned first, unsigned last,
-                const std::string& via) {
+    void around(std::size_t machine, unsigned first, unsigned last, const std::string& via) {
         if (first > last)
             return;
         if (first > n_)
-            routes_to(routes, first - n_, last - n_, via);
+            routes_to(machine, first - n_, last - n_, via);
         else if (last <= n_)
-            routes_to(routes, first, last, via);
+            routes_to(machine, first, last, via);
         else {
-            routes_to(routes, first, n_, via);
-            routes_to(routes, 1, last - n_, via);
+            routes_to(machine, first, n_, via);
+            routes_to(machine, 1, last - n_, via);
         }
     }
 
     void leaf_spine() {
-        spines_.resize(std::clamp(n_ / 4, 2U, 16U));
-        for (unsigned s = 0; s < spines_.size(); ++s)
+        const unsigned spines = std::clamp(n_ / 4, 2U, 16U);
+        for (unsigned s = 0; s < spines; ++s) {
+            const std::string spine =
+                add_machine(plan::MachineKind::router, fmt::format("spine-{}", s + 1)).name;
+            const std::size_t spine_row = plan_.machines.size() - 1;
             for (unsigned k = 1; k <= n_; ++k) {
-                std::string spine = fmt::format("spine-{}", s + 1);
-                links_.push_back({router(k), spine, k, s});
-                routes_to(spines_[s], k, k, router(k));
-                if (k % spines_.size() == s)
-                    route(routes_[k], "default", spine);
+                join(router(k), spine, k, s);
+                routes_to(spine_row, k, k, router(k));
+                if (k % spines == s)
+                    route(row(k), plan::Route::Default{}, spine);
             }
+        }
     }
 
-    std::string name() const {
-        return starter_.lab.empty()
-                   ? fmt::format("{}-{}", shape_names[static_cast<std::size_t>(starter_.shape)], n_)
-                   : starter_.lab;
-    }
+    std::string_view shape() const { return shape_names[static_cast<std::size_t>(starter_.shape)]; }
 
-    // One value, or a list of one for each family.
-    template <class Of>
-    std::string prefixes(Of of) const {
-        if (families_.size() == 1)
-            return quoted(of(net::Family::ipv4));
-        return fmt::format("[{}, {}]", quoted(of(net::Family::ipv4)),
-                           quoted(of(net::Family::ipv6)));
-    }
-
-    void add_router(const std::string& router, const std::string& nics,
-                    const std::vector<std::string>& routes) {
-        auto out = std::back_inserter(text_);
-        fmt::format_to(out, "  {}:\n", router);
-        if (!nics.empty())
-            fmt::format_to(out, "    nics: [{{subnet: {}}}]\n", nics);
-        if (routes.empty())
-            return;
-        text_ += "    routes:\n";
-        for (const std::string& route : routes)
-            fmt::format_to(out, "      - {}\n", route);
-    }
-
-    void add_header() {
-        std::string_view shape = shape_names[static_cast<std::size_t>(starter_.shape)];
-        auto out = std::back_inserter(text_);
-        fmt::format_to(
-            out,
+    std::string header() const {
+        return fmt::format(
             "# A {} of {} rooms, each with a router, a subnet and one guest.\n"
             "#\n"
-            "# Room k owns one block of addresses: its subnet is the first half, and its "
-            "links are\n"
+            "# Room k owns one block of addresses: its subnet is the first half, and its links "
+            "are\n"
             "# numbered from the second, so that one route to the block leads to both.\n"
-            "# Try: jackal check THIS-FILE, then jackal ping THIS-FILE desk-1 desk-{}\n"
-            "lab: {}\n\n"
-            "sites:\n"
-            "  campus: {{space: [10.60.0.0/14{}]}}\n\n"
-            "subnets:\n",
-            shape, n_, n_, name(), starter_.with_ipv6 ? ", \"fd60::/40\"" : "");
+            "# Try: jackal check THIS-FILE, then jackal ping THIS-FILE desk-1 desk-{}\n",
+            shape(), n_, n_);
     }
 
-    std::string text() {
-        add_header();
-        auto out = std::back_inserter(text_);
-        for (unsigned k = 1; k <= n_; ++k)
-            fmt::format_to(out, "  room-{}: {{prefix: {}}}\n", k,
-                           prefixes([&](net::Family f) { return subnet(k, f); }));
-        text_ += "\nguests:\n";
-        for (unsigned k = 1; k <= n_; ++k)
-            fmt::format_to(out, "  desk-{}: {{nics: [{{subnet: room-{}}}]}}\n", k, k);
-        text_ += "\nrouters:\n";
-        for (unsigned k = 1; k <= n_; ++k)
-            add_router(router(k), fmt::format("room-{}", k), routes_[k]);
-        for (std::size_t s = 0; s < spines_.size(); ++s)
-            add_router(fmt::format("spine-{}", s + 1), "", spines_[s]);
-        text_ += "\nlinks:\n";
-        for (const Link& l : links_)
-            fmt::format_to(out, "  - {{between: [{}, {}], prefix: {}, delay: 1ms}}\n", l.first,
-                           l.second,
-                           prefixes([&](net::Family f) { return link(l.room, l.number, f); }));
-        add_expectations();
-        return std::move(text_);
+    plan::Expectation& expect(std::string from, std::string to) {
+        plan::Expectation& added = plan_.expectations.emplace_back();
+        added.from = std::move(from);
+        added.to = std::move(to);
+        return added;
     }
 
     void add_expectations() {
         constexpr unsigned few = 12;       // up to here every pair is expected, else some
         constexpr unsigned most_hops = 50; // packets start with a TTL of 64
-        auto out = std::back_inserter(text_);
-        text_ += "\nexpect:\n";
         if (n_ <= few)
-            text_ += "  - {ping: [campus, campus], about: every guest reaches every other}\n";
+            expect("campus", "campus").about = "every guest reaches every other";
         else
             for (auto [from, to] : {std::pair{1U, std::min(n_, most_hops)},
                                     std::pair{n_ / 2, std::min(n_, n_ / 2 + most_hops)},
                                     std::pair{n_, n_ - std::min(n_ - 1, most_hops)}})
-                fmt::format_to(out, "  - {{ping: [desk-{}, desk-{}]}}\n", from, to);
+                expect(desk(from), desk(to));
         if (starter_.with_ipv6)
-            fmt::format_to(out, "  - {{ping: [desk-1, desk-{}], family: 6}}\n",
-                           std::min(n_, most_hops));
+            expect(desk(1), desk(std::min(n_, most_hops))).family = net::Family::ipv6;
     }
 
     const Starter& starter_;
     unsigned n_;
     std::vector<net::Family> families_;
-    std::vector<std::vector<std::string>> routes_; // by room
-    std::vector<std::vector<std::string>> spines_; // routes of each spine
-    std::vector<Link> links_;
-    std::string text_;
+    plan::Plan plan_;
 };
 
 } // namespace
@@ -275,7 +261,7 @@ unsigned least_size(Shape shape) {
 std::string starter_plan(const Starter& starter) {
     Starter bounded = starter;
     bounded.size = std::clamp(starter.size, least_size(starter.shape), most_size);
-    return StarterWriter(bounded).run();
+    return StarterMaker(bounded).run();
 }
 
 } // namespace jackal::exports

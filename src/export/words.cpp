@@ -1,11 +1,13 @@
 #include "jackal/export/words.h"
 
 #include "jackal/net/special_use.h"
+#include "jackal/plan/write.h"
 #include "jackal/routing/discord.h"
 
 #include <algorithm>
 #include <fmt/format.h>
 #include <fmt/ranges.h>
+#include <map>
 
 namespace jackal::exports {
 
@@ -573,20 +575,48 @@ std::string stopped_text(const lab::Lab& lab, const routing::Stopped& stopped) {
                        knows, to, lacks);
 }
 
-std::string expect_section(const std::vector<plan::Expectation>& expectations) {
-    auto scalar = [](const std::string& name) { return name == "null" ? "\"null\"" : name; };
-    std::string text = "expect:\n";
-    for (const plan::Expectation& wanted : expectations) {
-        std::string asked = scalar(wanted.from.value) + ", " + scalar(wanted.to.value);
-        if (wanted.service)
-            asked += ", " + net::to_string(*wanted.service);
-        text += fmt::format("  - {{{}: [{}]", wanted.service ? "connect" : "ping", asked);
-        const std::string& gets = wanted.gets.value;
-        if (gets != "reply" && gets != "open")
-            text += ", gets: " + gets;
-        text += "}\n";
+namespace {
+
+// The place without the names and positions on the way: what changes of one kind have in common.
+std::string kind_of(const plan::PlaceChange& change) {
+    std::string kind;
+    for (const plan::Place::Step& step : change.place.steps)
+        kind += step.kind == plan::Place::Step::Kind::key ? "." + step.word : ".*";
+    return fmt::format("{} {}", kind, static_cast<int>(change.verb));
+}
+
+std::string clipped(std::string line) {
+    constexpr std::size_t longest = 300;
+    return line.size() <= longest ? line : line.substr(0, line.rfind(',', longest)) + ", …";
+}
+
+} // namespace
+
+std::vector<std::string> written_lines(const std::vector<plan::PlaceChange>& changes) {
+    constexpr std::size_t most_alike = 12;
+    constexpr std::size_t shown = 3; // of more
+    std::map<std::string, std::size_t> counts;
+    for (const plan::PlaceChange& change : changes)
+        ++counts[kind_of(change)];
+    std::map<std::string, std::size_t> told;
+    std::vector<std::string> lines;
+    for (const plan::PlaceChange& change : changes) {
+        const std::string kind = kind_of(change);
+        const std::size_t count = counts[kind];
+        const std::size_t number = told[kind]++;
+        if (count <= most_alike || number < shown)
+            lines.push_back(clipped(plan::to_line(change)));
+        else if (number == shown)
+            lines.push_back(fmt::format("… and {} more of {}", count - shown,
+                                        kind.substr(1, kind.find(' ') - 1)));
     }
-    return text;
+    return lines;
+}
+
+std::string expect_section(const std::vector<plan::Expectation>& expectations) {
+    plan::Plan plan;
+    plan.expectations = expectations;
+    return expectations.empty() ? "expect:\n" : plan::text_of(plan);
 }
 
 } // namespace jackal::exports

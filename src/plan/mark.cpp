@@ -1,5 +1,7 @@
 #include "jackal/plan/mark.h"
 
+#include "plan/characters.h"
+
 #include <algorithm>
 #include <array>
 #include <cstdint>
@@ -7,10 +9,6 @@
 
 namespace jackal::plan {
 
-namespace {
-
-// How many bytes the UTF-8 character at the front of `text` has, and its number; 0 bytes if there
-// is none (RFC 3629 section 4).
 std::pair<std::size_t, char32_t> front_character(std::string_view text) {
     auto byte = [&](std::size_t i) { return static_cast<unsigned char>(text[i]); };
     if (byte(0) < 0x80)
@@ -35,10 +33,9 @@ bool is_printable(char32_t c) {
     bool breaks_line = c == 0x2028 || c == 0x2029;
     bool turns =
         c == 0x200e || c == 0x200f || (c >= 0x202a && c <= 0x202e) || (c >= 0x2066 && c <= 0x2069);
-    return !control && !breaks_line && !turns;
+    bool is_no_character = (c & 0xfffeU) == 0xfffe || (c >= 0xfdd0 && c <= 0xfdef) || c == 0xfeff;
+    return !control && !breaks_line && !turns && !is_no_character;
 }
-
-} // namespace
 
 std::string printable(std::string_view text) {
     std::string result;

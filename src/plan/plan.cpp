@@ -1,5 +1,6 @@
 #include "jackal/plan/plan.h"
 
+#include "plan/read/reader.h"
 #include "plan/units.h"
 
 #include <algorithm>
@@ -103,6 +104,32 @@ std::string_view to_string(Exit exit) {
     case Exit::none: break;
     }
     return "none";
+}
+
+std::string_view to_string(RouteSource source) {
+    switch (source) {
+    case RouteSource::connected: return "connected";
+    case RouteSource::static_routes: return "static";
+    case RouteSource::ospf: return "ospf";
+    case RouteSource::rip: return "rip";
+    case RouteSource::bgp: break;
+    }
+    return "bgp";
+}
+
+std::optional<Community> parse_community(std::string_view text) {
+    std::size_t colon = text.find(':');
+    if (colon == text.npos)
+        return std::nullopt;
+    auto high = parse_count(text.substr(0, colon));
+    auto low = parse_count(text.substr(colon + 1));
+    if (!high || !low || *high > 65535 || *low > 65535)
+        return std::nullopt;
+    return static_cast<Community>(*high << 16 | *low);
+}
+
+std::string community_text(Community community) {
+    return fmt::format("{}:{}", community >> 16, community & 0xffff);
 }
 
 std::optional<std::chrono::microseconds> parse_time(std::string_view text) {

@@ -9,6 +9,7 @@
 
 #include "jackal/api.h"
 #include "jackal/plan/mark.h"
+#include "jackal/plan/name_kind.h"
 
 #include <cstdint>
 #include <memory>
@@ -28,25 +29,7 @@ struct Span {
     friend bool operator==(const Span&, const Span&) = default;
 };
 
-/// What a name in a plan is the name of.
-enum class Kind : std::uint8_t {
-    site,
-    region,
-    pool,
-    subnet,
-    machine, ///< a host outside, too
-    nic,
-    link,
-    device, ///< a switch
-    port,
-    filter,
-    policy,
-    parameter,
-    cut, ///< whatever `--cut` takes
-};
-
-/// "site", "subnet", …; "switch" for a device.
-JACKAL_API std::string_view to_string(Kind kind);
+using Kind = plan::NameKind;
 
 /// A name where it stands in the text.
 struct Mention {

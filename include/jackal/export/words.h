@@ -48,6 +48,10 @@ JACKAL_API std::string translation_text(const lab::Lab& lab, const lab::Translat
 /// that belong to neither first, then site by site.
 JACKAL_API std::vector<std::string> way_lines(const plan::Plan& plan, const reach::Way& way);
 
+/// What differs in two plans, a line each: `guests.desk.nics[0].mtu: 1400, was the usual`. Of many
+/// changes of one kind (the same key of entries of one section) the first few, and how many more.
+JACKAL_API std::vector<std::string> written_lines(const std::vector<plan::PlaceChange>& changes);
+
 /// The names of the filters that stand on a NIC, that of its subnet first.
 JACKAL_API std::vector<std::string> filters_on(const lab::Lab& lab, lab::NicId nic);
 

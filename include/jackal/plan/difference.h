@@ -1,6 +1,10 @@
-// Where two plans differ.
+// Where two plans differ, in the words of the plan file.
+//
+//     for (const plan::PlaceChange& change : plan::difference(before, after))
+//         std::cout << plan::to_line(change) << '\n'; // "guests.desk.nics[0].mtu: 1400, was 1500"
 #pragma once
 
+#include "jackal/plan/place.h"
 #include "jackal/plan/plan.h"
 
 #include <string>
@@ -8,9 +12,9 @@
 
 namespace jackal::plan {
 
-/// The entries in which two plans differ, or that only one of them has, as paths of the plan file:
-/// `guests.desk`, `filters.quiet`, `links[2]`, `about`; a section alone if its entries stand in
-/// another order. Empty exactly if the plans are equal but for their file's name.
-JACKAL_API std::vector<std::string> differing_entries(const Plan& before, const Plan& after);
+/// What makes `after` of `before`, each change as the plan stands after those before it. Empty
+/// exactly if the plans are equal but for their file's name. O(n log n) in the length of their
+/// files.
+JACKAL_API std::vector<PlaceChange> difference(const Plan& before, const Plan& after);
 
 } // namespace jackal::plan

@@ -53,7 +53,8 @@ struct Problem {
 JACKAL_API std::string to_string(Mark at, std::string_view file);
 
 /// The text as it can stand on one line of a terminal: control characters, line breaks, marks that
-/// turn the direction of writing, and bytes that are not UTF-8 as `\xNN`.
+/// turn the direction of writing, what is no character (U+FFFF), and bytes that are not UTF-8 as
+/// `\xNN`.
 JACKAL_API std::string printable(std::string_view text);
 
 /// The text as one word of a POSIX shell: in quotes if it has more than letters, digits and signs

@@ -1,4 +1,4 @@
-// Where in a plan file something stands: steps from the top down.
+// Where in a plan file something stands, steps from the top down; and what becomes of it.
 //
 //     plan::Place place = plan::Place{}.key("routers").name("ridge-r1").key("routes").index(0);
 //     to_string(place);                        // "routers.ridge-r1.routes[0]"
@@ -44,5 +44,26 @@ struct JACKAL_API Place {
 /// `routers.ridge-r1.routes[0]`, `guests.desk-2 (written out of desk).nics[0]`, `links (a/p1 --
 /// b/p1)`.
 JACKAL_API std::string to_string(const Place& place);
+
+/// A change of whatever stands at a place.
+struct PlaceChange {
+    enum class Verb : std::uint8_t {
+        set,    ///< `guests.desk.nics[0].subnet=quay`; what is not there is added
+        add,    ///< `sites.isle.space+=10.61.0.0/16`: an item of a list
+        remove, ///< `routers.r1.routes[0]-`, or the item of a list:
+                ///< `sites.isle.space-=10.60.0.0/16`
+        order,  ///< the entries there stand in another order: the value lists their names
+    };
+    Place place;
+    Verb verb = Verb::set;
+    std::string value;  ///< YAML in flow style; empty to remove what stands there
+    std::string before; ///< what stood there, if that is known; empty for nothing
+
+    friend bool operator==(const PlaceChange&, const PlaceChange&) = default;
+};
+
+/// `guests.desk.nics[0].mtu: 1400, was the usual`, `guests.desk: added {nics: …}`, `links[2]:
+/// removed {…}`.
+JACKAL_API std::string to_line(const PlaceChange& change);
 
 } // namespace jackal::plan

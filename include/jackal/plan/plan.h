@@ -305,6 +305,7 @@ struct BondMember {
 
 /// What few NICs have.
 struct NicOptions {
+    std::string about;
     Placed<std::string> filter;   ///< for what arrives and leaves by this NIC; empty: none
     Placed<std::string> port;     ///< `SWITCH/PORT`; empty: directly on the subnet's segment
     std::uint16_t vlan = 0;       ///< that the NIC tags its frames with; 0: untagged
@@ -356,6 +357,7 @@ struct Route {
     Placed<NextHop> via;
     std::optional<Placed<std::string>> nic; ///< only for a machine's name: the NIC to reach it by
     std::uint32_t metric = 0;
+    Rare<std::string> about;
     WrittenAt at;
 
     friend bool operator==(const Route&, const Route&) = default;

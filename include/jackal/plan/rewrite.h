@@ -59,21 +59,8 @@ struct Writing {
 JACKAL_API Writing write(std::string_view text, const std::vector<Edit>& edits,
                          const Settings& settings = {});
 
-/// A change of whatever stands at a place.
-struct PlaceChange {
-    enum class Verb : std::uint8_t {
-        set,    ///< `guests.desk.nics[0].subnet=quay`; what is not there is added
-        add,    ///< `sites.isle.space+=10.61.0.0/16`: an item of a list
-        remove, ///< `routers.r1.routes[0]-`, or the item of a list:
-                ///< `sites.isle.space-=10.60.0.0/16`
-    };
-    Place place;
-    Verb verb = Verb::set;
-    std::string value; ///< YAML in flow style; empty to remove what stands there
-};
-
-/// A change as it is written in the examples above; names of other than a-z, 0-9 and hyphens stand
-/// in double quotes. Nothing for any other text.
+/// A change as it is written in the examples of PlaceChange; names of other than a-z, 0-9 and
+/// hyphens stand in double quotes. Nothing for any other text.
 JACKAL_API std::optional<PlaceChange> parse_change(std::string_view text);
 
 /// The same for changes by place. The result has been read again; that it reads is all that is

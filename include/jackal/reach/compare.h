@@ -71,11 +71,11 @@ struct JACKAL_API Comparison {
     std::vector<lab::Finding> gone; ///< findings of before
     std::vector<lab::Finding> come; ///< findings of after
 
-    /// plan::differing_entries() of the plans, for who has them.
-    std::vector<std::string> entries;
+    /// plan::difference() of the plans, for who has them.
+    std::vector<plan::PlaceChange> written;
 
     bool is_same() const {
-        return entries.empty() && changes.empty() && reach.empty() && expectations.empty()
+        return written.empty() && changes.empty() && reach.empty() && expectations.empty()
                && gone.empty() && come.empty();
     }
 };

@@ -2,6 +2,7 @@
 
 #include "jackal/net/address.h"
 #include "jackal/net/mac.h"
+#include "plan/characters.h"
 #include "plan/read/parameters.h"
 
 #include <fmt/format.h>
@@ -29,15 +30,21 @@ bool is_blank(char c) {
 
 std::string in_quotes(std::string_view text) {
     std::string result = "\"";
-    for (char c : text)
-        if (c == '"' || c == '\\')
-            result += fmt::format("\\{}", c);
-        else if (c == '\n')
+    while (!text.empty()) {
+        const auto [size, number] = front_character(text);
+        const std::string_view character = text.substr(0, std::max<std::size_t>(size, 1));
+        if (number == '"' || number == '\\')
+            result += fmt::format("\\{}", character);
+        else if (number == '\n')
             result += "\\n";
-        else if (static_cast<unsigned char>(c) < 0x20 || c == 0x7f)
-            result += fmt::format("\\x{:02x}", static_cast<unsigned>(c));
+        else if (size == 1 && !is_printable(number))
+            result += fmt::format("\\x{:02x}", static_cast<std::uint32_t>(number));
+        else if (size != 0 && !is_printable(number))
+            result += fmt::format("\\U{:08x}", static_cast<std::uint32_t>(number));
         else
-            result += c;
+            result += character;
+        text.remove_prefix(character.size());
+    }
     return result + '"';
 }
 
@@ -49,10 +56,15 @@ bool is_plain(std::string_view text) {
     bool has_inner_dash = text.front() == '-' && text.size() > 1 && text[1] != ' ';
     if (first_forbidden.find(text.front()) != text.npos && !has_inner_dash)
         return false;
-    return std::ranges::none_of(text, [](char c) {
-        return static_cast<unsigned char>(c) < 0x20
-               || std::string_view(":,[]{}#\"").find(c) != std::string_view::npos;
-    });
+    if (text.find_first_of(":,[]{}#\"") != text.npos)
+        return false;
+    while (!text.empty()) {
+        const auto [size, number] = front_character(text);
+        if (size == 0 || !is_printable(number))
+            return false;
+        text.remove_prefix(size);
+    }
+    return true;
 }
 
 } // namespace
@@ -61,6 +73,11 @@ std::string written_value(std::string_view text) {
     bool is_written =
         !text.empty() && (text.front() == '{' || text.front() == '[' || text.front() == '"');
     return is_written || is_plain(text) ? std::string(text) : in_quotes(text);
+}
+
+std::string written_scalar(std::string_view text) {
+    const bool says_nothing = text == "null" || text == "Null" || text == "NULL" || text == "~";
+    return is_plain(text) && !says_nothing ? std::string(text) : in_quotes(text);
 }
 
 // --- what stands where -------------------------------------------------------------------------

@@ -26,6 +26,9 @@ std::string spliced(std::string_view text, std::vector<Splice> splices);
 /// texts as they are.
 std::string written_value(std::string_view text);
 
+/// `text` as a scalar that says it, whatever it looks like: in quotes if it has to.
+std::string written_scalar(std::string_view text);
+
 class Layout {
   public:
     using Id = Document::Id;

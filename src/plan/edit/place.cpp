@@ -50,4 +50,23 @@ std::string to_string(const Place& place) {
     return text;
 }
 
+std::string to_line(const PlaceChange& change) {
+    const std::string place = to_string(change.place);
+    const bool is_key =
+        !change.place.steps.empty() && change.place.steps.back().kind == Place::Step::Kind::key;
+    switch (change.verb) {
+    case PlaceChange::Verb::set:
+        if (!change.before.empty())
+            return fmt::format("{}: {}, was {}", place, change.value, change.before);
+        return is_key ? fmt::format("{}: {}, was the usual", place, change.value)
+                      : fmt::format("{}: added {}", place, change.value);
+    case PlaceChange::Verb::add: return fmt::format("{}: added {}", place, change.value);
+    case PlaceChange::Verb::remove:
+        return is_key ? fmt::format("{}: the usual, was {}", place, change.before)
+                      : fmt::format("{}: removed {}", place, change.before);
+    case PlaceChange::Verb::order: break;
+    }
+    return fmt::format("{}: in another order: {}", place, change.value);
+}
+
 } // namespace jackal::plan

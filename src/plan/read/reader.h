@@ -1,5 +1,5 @@
-// What the parts of the plan reader share: a document with its problems, tables of keys, and the
-// reading of single values.
+// What all that is read from a plan's text goes by: a document with its problems, and the reading
+// of single values.
 #pragma once
 
 #include "document.h"
@@ -17,15 +17,6 @@ using NodeId = Document::Id;
 
 /// The text of a value as a message shows it: short, and safe to print.
 std::string shown(std::string_view text);
-
-class Reader;
-
-// One key of a mapping and what reads its value into a T.
-template <class T>
-struct Key {
-    std::string_view name;
-    void (*read)(Reader&, NodeId, T&);
-};
 
 class Reader {
   public:
@@ -107,19 +98,6 @@ class Reader {
         for (NodeId i = document_.first_child(node); i != Document::none;
              i = document_.next_sibling(i))
             use(i);
-    }
-
-    template <class T, std::size_t n>
-    void mapping(NodeId node, std::string_view what, const Key<T> (&keys)[n], T& into) {
-        each_pair(node, what, [&](NodeId key, NodeId value) {
-            auto found = std::ranges::find(keys, text(key), &Key<T>::name);
-            if (found != std::end(keys))
-                return found->read(*this, value, into);
-            std::vector<std::string_view> names;
-            for (const Key<T>& k : keys)
-                names.push_back(k.name);
-            problem(key, unknown(fmt::format("key of {}", what), text(key), names));
-        });
     }
 
     static std::string unknown(std::string_view what, std::string_view word,
@@ -214,30 +192,10 @@ class Reader {
 std::optional<std::uint64_t> parse_count(std::string_view text);
 std::optional<double> parse_percent(std::string_view text);
 
-void read_text(Reader& r, NodeId node, std::string& into);
-void read_text(Reader& r, NodeId node, Rare<std::string>& into);
-void read_name(Reader& r, NodeId node, std::string& into);
 void read_word(Reader& r, NodeId node, Placed<std::string>& into);
-std::optional<double> read_cost(Reader& r, NodeId node);
-void read_state(Reader& r, NodeId node, bool& up);
-/// `true` or `false`; false if it is neither.
-bool read_flag(Reader& r, NodeId node, bool& into);
-void read_mebibytes(Reader& r, NodeId node, std::uint32_t& into);
-void read_cpus(Reader& r, NodeId node, std::uint32_t& into);
-std::optional<std::uint16_t> read_mtu(Reader& r, NodeId node);
-std::optional<std::uint16_t> read_vlan(Reader& r, NodeId node);
-std::optional<std::chrono::microseconds> read_delay(Reader& r, NodeId node);
 std::optional<net::Address> read_address(Reader& r, NodeId node);
 std::optional<net::Address> read_ipv4_address(Reader& r, NodeId node);
-void read_address_or_name(Reader& r, NodeId node,
-                          Placed<std::variant<net::Address, std::string>>& into);
-/// Addresses and names of machines.
-void read_hosts(Reader& r, NodeId node, std::vector<Placed<Host>>& into);
 std::optional<Region> read_region(Reader& r, NodeId node);
-void read_prefixes(Reader& r, NodeId node, std::vector<Placed<net::Prefix>>& into);
-/// One for each address family at most.
-void read_prefix_per_family(Reader& r, NodeId node, std::vector<Placed<net::Prefix>>& into);
-void read_address_per_family(Reader& r, NodeId node, std::vector<Placed<net::Address>>& into);
 /// A list that stands for something and has no item: `an empty list is no WHAT`.
 void refuse_empty_list(Reader& r, NodeId node, std::string_view what);
 
@@ -264,20 +222,6 @@ void read_list(Reader& r, NodeId node, std::string_view what, Use use) {
     r.each_item(node, use);
 }
 
-// NAME: {…} entries of a section, appended to `into`.
-template <class T, std::size_t n>
-void read_entries(Reader& r, NodeId node, std::string_view section, std::string_view what,
-                  const Key<T> (&keys)[n], std::vector<T>& into, const T& blank = {}) {
-    into.reserve(into.size() + r.pair_count(node));
-    r.each_pair(node, section, [&](NodeId key, NodeId value) {
-        T entry = blank;
-        entry.name = r.text(key);
-        entry.at = r.at(key);
-        r.mapping(value, what, keys, entry);
-        into.push_back(std::move(entry));
-    });
-}
-
 template <class T>
 void read_pair(Reader& r, NodeId node, std::string_view what, T& first, T& second) {
     std::vector<NodeId> items;
@@ -288,29 +232,5 @@ void read_pair(Reader& r, NodeId node, std::string_view what, T& first, T& secon
     read_word(r, items[0], first);
     read_word(r, items[1], second);
 }
-
-// --- parts of a plan that are read in files of their own -----------------------------------
-
-/// Guests and routers, those they are like first.
-void read_machines(Reader& r, NodeId node, Plan& plan, MachineKind kind);
-void read_routes(Reader& r, NodeId node, std::vector<Route>& into);
-void read_peerings(Reader& r, NodeId node, Plan& plan);
-void read_tunnels(Reader& r, NodeId node, Plan& plan);
-void read_regions(Reader& r, NodeId node, Plan& plan);
-void read_pins(Reader& r, NodeId node, Pins& into);
-void read_filters(Reader& r, NodeId node, Plan& plan);
-void read_switches(Reader& r, NodeId node, Plan& plan);
-void read_dhcp(Reader& r, NodeId node, Subnet& subnet);
-void read_user(Reader& r, NodeId node, Login& into);
-void read_keys(Reader& r, NodeId node, Login& into);
-void read_image(Reader& r, NodeId node, Image& into);
-void read_boot(Reader& r, NodeId node, Image& into);
-void read_runs_as(Reader& r, NodeId node, Image& into);
-void read_services(Reader& r, NodeId node, std::vector<Placed<net::Service>>& into);
-void read_translations(Reader& r, NodeId node, Duties& duties);
-void read_ospf(Reader& r, NodeId node, Protocols& into);
-void read_rip(Reader& r, NodeId node, Protocols& into);
-void read_bgp(Reader& r, NodeId node, Protocols& into);
-void read_policies(Reader& r, NodeId node, Plan& plan);
 
 } // namespace jackal::plan

@@ -1,0 +1,430 @@
+// Tables of fields: one row for each key of an entry of the plan. A row knows what there is to know
+// of its key: its name, what it holds and what holds where it is not written, its shape, how it is
+// read and how it is written.
+//
+//     constexpr Field<Route> route_fields[] = {
+//         field<Number<0, 4'294'967'295>, &Route::metric>("metric", "lower wins", "0"),
+//         …
+//
+// A codec reads and writes values of one form, and tells their shape; a field applies it to a
+// member, or to a member of a member. Where that is not enough, a codec reads and writes what it
+// needs of the whole entry (whole).
+#pragma once
+
+#include "plan/fields/shape.h"
+#include "plan/fields/value.h"
+#include "plan/read/reader.h"
+
+#include <array>
+#include <concepts>
+#include <span>
+
+namespace jackal::plan {
+
+/// A member of a struct of the plan.
+struct Member {
+    const void* owner = nullptr;
+    const void* member = nullptr;
+
+    friend constexpr bool operator==(const Member&, const Member&) = default;
+};
+
+template <class T>
+struct Field : Row {
+    void (*read)(Reader&, NodeId, std::string_view key, T&) = nullptr;
+    Value (*write)(const T&) = nullptr; ///< nothing where it is the usual
+    std::array<Member, 3> members{};    ///< that it fills, outermost first
+};
+
+/// A sort of entry that is read into a T.
+template <class T>
+struct Entry {
+    using Type = T;
+
+    std::string_view name; // `nic`
+    std::string_view what; // `a NIC`
+    std::span<const Field<T>> fields;
+    std::vector<Rule> rules = {};
+    /// Before the first key is read, and once all are.
+    void (*begin)(Reader&, NodeId, T&) = nullptr;
+    void (*check)(Reader&, NodeId, T&) = nullptr;
+    /// Keys that are names.
+    struct Others {
+        Shape (*shape)();
+        bool (*read)(Reader&, NodeId key, NodeId value, T&); // false if it is none of them
+        void (*write)(const T&, Value& into);
+        std::vector<std::string_view> (*known)(const T&);
+        std::string_view what; // `none of its two sites`
+    };
+    const Others* others = nullptr;
+};
+
+/// Reads the keys of a mapping.
+template <class T>
+void read_entry(Reader& r, NodeId node, const Entry<T>& entry, T& into) {
+    if (entry.begin != nullptr)
+        entry.begin(r, node, into);
+    r.each_pair(node, entry.what, [&](NodeId key, NodeId value) {
+        auto found = std::ranges::find(entry.fields, r.text(key), &Field<T>::key);
+        if (found != entry.fields.end())
+            return found->read(r, value, found->key, into);
+        if (entry.others != nullptr && entry.others->read(r, key, value, into))
+            return;
+        std::vector<std::string_view> names;
+        for (const Field<T>& field : entry.fields)
+            names.push_back(field.key);
+        std::ranges::sort(names);
+        std::string what = fmt::format("key of {}", entry.what);
+        if (entry.others != nullptr) {
+            std::ranges::copy(entry.others->known(into), std::inserter(names, names.begin()));
+            what += fmt::format(", and {}", entry.others->what);
+        }
+        r.problem(key, Reader::unknown(what, r.text(key), names));
+    });
+    if (entry.check != nullptr)
+        entry.check(r, node, into);
+}
+
+/// The keys of an entry whose values are not the usual ones.
+template <class T>
+Value written(const T& of, const Entry<T>& entry) {
+    Value map = Value::map();
+    for (const Field<T>& field : entry.fields)
+        map.add(std::string(field.key), field.write(of));
+    if (entry.others != nullptr)
+        entry.others->write(of, map);
+    return map;
+}
+
+/// The entry as one tells of it.
+template <auto entry>
+const Sort& sort_of() {
+    static const Sort sort = [] {
+        const auto& of = entry();
+        Sort result{of.name, {of.fields.begin(), of.fields.end()}, of.rules, {}};
+        if (of.others != nullptr)
+            result.others = of.others->shape();
+        return result;
+    }();
+    return sort;
+}
+
+// --- members ---------------------------------------------------------------------------------
+
+template <class>
+struct MemberOf;
+template <class Owner_, class Type_>
+struct MemberOf<Type_ Owner_::*> {
+    using Owner = Owner_;
+    using Type = Type_;
+};
+
+/// Their addresses stand for a member, and for a struct.
+template <auto member>
+inline constexpr char member_tag = 0;
+template <class T>
+inline constexpr char struct_tag = 0;
+
+template <auto member>
+inline constexpr Member tag{&struct_tag<typename MemberOf<decltype(member)>::Owner>,
+                            &member_tag<member>};
+
+/// Becomes any member of a T.
+template <class T>
+struct AnyMember {
+    template <class M>
+    requires(!std::same_as<std::remove_cvref_t<M>, T>) operator M() const noexcept;
+};
+template <class T, std::size_t... i>
+consteval bool has_members(std::index_sequence<i...>) {
+    return requires {
+        T{((void)i, AnyMember<T>{})...};
+    };
+}
+/// How many members a struct has.
+template <class T, std::size_t most = 32>
+consteval std::size_t member_count() {
+    if constexpr (has_members<T>(std::make_index_sequence<most>{}))
+        return most;
+    else
+        return member_count<T, most - 1>();
+}
+
+/// Whether each member of a T is filled by one of the fields, or is one of the others: those that
+/// no key is for.
+template <class T, class Of, std::size_t n>
+consteval bool covers(const Field<Of> (&fields)[n], std::initializer_list<Member> others = {}) {
+    std::array<Member, 64> found{};
+    std::size_t count = 0;
+    auto add = [&](const Member& member) {
+        bool is_known = member.owner != &struct_tag<T>;
+        for (std::size_t i = 0; i < count; ++i)
+            is_known = is_known || found[i] == member;
+        if (!is_known)
+            found[count++] = member;
+    };
+    for (const Field<Of>& field : fields)
+        for (const Member& member : field.members)
+            add(member);
+    for (const Member& member : others)
+        add(member);
+    return count == member_count<T>();
+}
+
+template <class M>
+concept Holder = requires(M m) {
+    m.reset();
+    *m;
+};
+template <class M>
+concept IsPlaced = requires(M m) {
+    m.value;
+    m.at;
+}
+&&std::same_as<M, Placed<decltype(M::value)>>;
+
+/// What is kept in an optional, a Rare, a Placed.
+template <class M>
+const auto& bare(const M& m) {
+    if constexpr (Holder<M>)
+        return bare(*m);
+    else if constexpr (IsPlaced<M>)
+        return m.value;
+    else
+        return m;
+}
+
+template <class M, class V>
+void put(M& into, V value, Mark at) {
+    if constexpr (Holder<M>) {
+        std::remove_cvref_t<decltype(*into)> inner{};
+        put(inner, std::move(value), at);
+        into = std::move(inner);
+    } else if constexpr (IsPlaced<M>) {
+        using Inner = decltype(into.value);
+        into = M(static_cast<Inner>(std::move(value)), at);
+    } else {
+        into = static_cast<M>(std::move(value));
+    }
+}
+
+/// What it holds, made if there is none yet; itself if it is no holder.
+template <class M>
+auto& held(M& m) {
+    if constexpr (Holder<M>) {
+        if (!m)
+            m = std::remove_cvref_t<decltype(*m)>{};
+        return *m;
+    } else {
+        return m;
+    }
+}
+
+/// Whether a value of which nothing is written says something by being there.
+template <class T>
+inline constexpr bool means_something = false;
+template <>
+inline constexpr bool means_something<Tunnel> = true;
+
+template <auto first, auto... rest>
+struct Path {
+    using Owner = typename MemberOf<decltype(first)>::Owner;
+
+    static const auto* get(const Owner& of) {
+        if constexpr (sizeof...(rest) == 0)
+            return &(of.*first);
+        else if constexpr (Holder<typename MemberOf<decltype(first)>::Type>)
+            return of.*first ? Path<rest...>::get(*(of.*first)) : nullptr;
+        else
+            return Path<rest...>::get(of.*first);
+    }
+    static auto& make(Owner& of) {
+        if constexpr (sizeof...(rest) == 0)
+            return of.*first;
+        else
+            return Path<rest...>::make(held(of.*first));
+    }
+    /// Takes away what is held on the way and says nothing.
+    static void tidy(Owner& of) {
+        using Type = typename MemberOf<decltype(first)>::Type;
+        if constexpr (sizeof...(rest) != 0) {
+            Path<rest...>::tidy(held(of.*first));
+            if constexpr (Holder<Type>)
+                if (!means_something<std::remove_cvref_t<decltype(*(
+                        of
+                        .*first))>> && *(of.*first) == std::remove_cvref_t<decltype(*(of.*first))>{})
+                    (of.*first).reset();
+        }
+    }
+    static const auto& usual() {
+        if constexpr (sizeof...(rest) == 0) {
+            static const Owner blank{};
+            return blank.*first;
+        } else {
+            return Path<rest...>::usual();
+        }
+    }
+};
+
+/// The field of a member, or of one inside it; it is always written if `always`.
+template <class Codec, auto first, auto... rest>
+constexpr auto field(std::string_view key, std::string_view about, std::string_view usual = {},
+                     bool always = false) {
+    using P = Path<first, rest...>;
+    using Owner = typename P::Owner;
+    Field<Owner> made;
+    made.key = key;
+    made.about = about;
+    made.usual = usual;
+    made.shape = &Codec::shape;
+    made.read = [](Reader& r, NodeId node, std::string_view own, Owner& into) {
+        Codec::read(r, node, own, P::make(into));
+        P::tidy(into);
+    };
+    if (always)
+        made.write = [](const Owner& of) { return Codec::write(*P::get(of)); };
+    else
+        made.write = [](const Owner& of) {
+            const auto* leaf = P::get(of);
+            return leaf == nullptr || *leaf == P::usual() ? Value{} : Codec::write(*leaf);
+        };
+    made.members = {tag<first>, tag<rest>...};
+    return made;
+}
+
+/// The field of several members: its codec reads into the entry, and writes what it has.
+template <class Codec, auto first, auto... others>
+constexpr auto whole(std::string_view key, std::string_view about, std::string_view usual = {}) {
+    Field<typename MemberOf<decltype(first)>::Owner> made;
+    made.key = key;
+    made.about = about;
+    made.usual = usual;
+    made.shape = &Codec::shape;
+    made.read = &Codec::read;
+    made.write = &Codec::write;
+    made.members = {tag<first>, tag<others>...};
+    return made;
+}
+
+// --- codecs of collections ---------------------------------------------------------------------
+
+/// A codec of one value reads it by parse(r, node), which tells what is wrong, and writes it as
+/// text(value).
+template <class C>
+struct Scalar {
+    template <class M>
+    static void read(Reader& r, NodeId node, std::string_view, M& into) {
+        if (auto value = C::parse(r, node))
+            put(into, std::move(*value), r.at(node));
+    }
+    template <class M>
+    static Value write(const M& of) {
+        return Value::scalar(C::text(bare(of)));
+    }
+};
+
+/// One value that stands alone, or a list of them.
+template <class C, std::size_t most = Shape::any_number, std::size_t fewest = 0>
+struct OneOrMore {
+    static Shape shape() {
+        Shape list{.list = {C::shape()}, .fewest = fewest, .most = most};
+        return {.forms = {C::shape(), list}};
+    }
+    template <class M>
+    static void read(Reader& r, NodeId node, std::string_view, M& into) {
+        into.clear();
+        r.each_item(node, [&](NodeId item) {
+            if (auto value = C::parse(r, item)) {
+                typename M::value_type made{};
+                put(made, std::move(*value), r.at(item));
+                into.push_back(std::move(made));
+            }
+        });
+    }
+    template <class M>
+    static Value write(const M& of) {
+        std::vector<Value> items;
+        for (const auto& value : of)
+            items.push_back(Value::scalar(C::text(bare(value))));
+        return items.size() == 1 ? std::move(items.front()) : Value::list(std::move(items));
+    }
+};
+
+/// One for each address family at most.
+template <class C, std::size_t fewest = 0>
+struct PerFamily : OneOrMore<C, 2, fewest> {
+    template <class M>
+    static void read(Reader& r, NodeId node, std::string_view key, M& into) {
+        OneOrMore<C, 2, fewest>::read(r, node, key, into);
+        if (into.size() > 2
+            || (into.size() == 2 && into[0].value.family() == into[1].value.family()))
+            r.problem(node, fmt::format("one {} for each address family at most", C::what));
+    }
+};
+
+/// An entry that stands behind its key.
+template <auto entry>
+struct One {
+    static Shape shape() { return {.sort = &sort_of<entry>}; }
+    template <class M>
+    static void read(Reader& r, NodeId node, std::string_view, M& into) {
+        typename std::remove_cvref_t<decltype(entry())>::Type made{};
+        if constexpr (requires { made.at; })
+            made.at = r.at(node);
+        read_entry(r, node, entry(), made);
+        into = std::move(made);
+    }
+    template <class M>
+    static Value write(const M& of) {
+        return written(bare(of), entry());
+    }
+};
+
+/// A list of entries.
+template <auto entry>
+struct ListOf {
+    static Shape shape() { return {.list = {One<entry>::shape()}}; }
+    template <class M>
+    static void read(Reader& r, NodeId node, std::string_view key, M& into) {
+        into.clear();
+        read_list(r, node, key, [&](NodeId item) {
+            typename M::value_type made{};
+            made.at = r.at(item);
+            read_entry(r, item, entry(), made);
+            into.push_back(std::move(made));
+        });
+    }
+    template <class M>
+    static Value write(const M& of) {
+        std::vector<Value> items;
+        for (const auto& one : of)
+            items.push_back(written(one, entry()));
+        return Value::list(std::move(items));
+    }
+};
+
+/// `NAME: {…}` for each entry.
+template <auto entry, NameKind kind>
+struct Named {
+    static Shape shape();
+    template <class M>
+    static void read(Reader& r, NodeId node, std::string_view key, M& into) {
+        into.reserve(into.size() + r.pair_count(node));
+        r.each_pair(node, key, [&](NodeId name, NodeId value) {
+            typename M::value_type made{};
+            made.name = r.text(name);
+            made.at = r.at(name);
+            read_entry(r, value, entry(), made);
+            into.push_back(std::move(made));
+        });
+    }
+    template <class M>
+    static Value write(const M& of) {
+        Value map = Value::named();
+        for (const auto& one : of)
+            map.add(one.name, written(one, entry()));
+        return map;
+    }
+};
+
+} // namespace jackal::plan

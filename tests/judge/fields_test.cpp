@@ -1,0 +1,189 @@
+// What the tables of fields promise, of random plans and of one that has every key.
+#include "../files.h"
+#include "jackal/jackal.h"
+#include "random_lab.h"
+#include "seeds.h"
+
+#include <doctest/doctest.h>
+#include <filesystem>
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+using namespace jackal;
+
+namespace {
+
+plan::Plan plan_of(const std::string& text) {
+    plan::Reading reading = plan::read(text, "t");
+    for (const plan::Problem& problem : reading.problems)
+        MESSAGE(plan::to_string(problem.at, "t") << ": " << problem.message);
+    REQUIRE_MESSAGE(reading.plan.has_value(), text);
+    return reading.plan->written();
+}
+
+void holds_both_ways(const plan::Plan& plan) {
+    const std::string text = plan::text_of(plan);
+    CAPTURE(text);
+    plan::Plan again = plan_of(text);
+    for (const plan::PlaceChange& change : plan::difference(plan, again))
+        FAIL_CHECK(plan::to_line(change));
+    CHECK(again == plan);
+}
+
+// Values of every form that some key takes.
+const std::vector<std::string> words = {
+    "true",
+    "false",
+    "up",
+    "down",
+    "allow",
+    "deny",
+    "accept",
+    "refuse",
+    "any",
+    "tcp",
+    "udp",
+    "icmp",
+    "nat",
+    "host",
+    "none",
+    "last",
+    "automatic",
+    "manual",
+    "lend",
+    "borrow",
+    "in",
+    "out",
+    "1",
+    "2",
+    "3",
+    "8",
+    "40",
+    "1000",
+    "9s",
+    "7ms",
+    "3%",
+    "/28",
+    "6",
+    "namespace",
+    "always",
+    "no-reply",
+    "closed",
+    "broadcast",
+    "through",
+    "static",
+    "tcp/99",
+    "2G",
+    "3d",
+    "kiosk",
+    "desk",
+    "hall",
+    "north",
+    "south",
+    "p3",
+    "wire7",
+    "64512:77",
+    "10.1.0.33",
+    "10.1.0.0/25",
+    "10.1.4.0/24",
+    "198.51.100.77",
+    "fd01::33",
+    "+31",
+    "connected",
+    "rip",
+    "64600",
+    "tank",
+    "deck",
+    "bow",
+    "west",
+    "more",
+    "other",
+    "loud",
+    "bench",
+    "post",
+    "eth0",
+    "eth1",
+    "eth2",
+    "hall-r1",
+    "hall-r2",
+    "east",
+    "hall-sw/p5",
+    "hall-sw/p6",
+    "no-route",
+    "machine",
+    "/60",
+    "fd01:0:0:9::/64",
+    "10.1.0.0/24",
+    "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIFc5y0Xn0b7YdVjYxYxWkq1yGk8u8w0J3m2cV8r5s4bT other",
+    "point-to-point",
+    "dhcp",
+    "auto",
+    "02:00:5e:10:00:77",
+    "root=/dev/vda",
+    "files/other",
+    "any-two",
+};
+
+} // namespace
+
+TEST_CASE("a plan that is written as a text reads as it was") {
+    for (const char* folder : {"/demo", "/demo/mistakes", "/tests/advice", "/tests/judge/speakers",
+                               "/tests/judge/surprises"})
+        for (const auto& file :
+             std::filesystem::directory_iterator(SOURCE_DIR + std::string(folder)))
+            if (file.path().extension() == ".yaml") {
+                CAPTURE(file.path().string());
+                holds_both_ways(plan_of(::text_of(file.path())));
+            }
+    const std::string most = ::text_of(SOURCE_DIR "/tests/all-keys.yaml");
+    holds_both_ways(plan_of(most));
+    for (std::uint64_t seed : judge::seeds(150, 20)) {
+        CAPTURE(seed);
+        holds_both_ways(plan_of(judge::random_any(seed).dump()));
+    }
+}
+
+TEST_CASE("each value that is changed is a difference, at its place") {
+    const std::string text = ::text_of(SOURCE_DIR "/tests/all-keys.yaml");
+    const plan::Plan plan = plan_of(text);
+    CHECK(plan::difference(plan, plan).empty());
+    std::size_t count = 0;
+    (void)plan::replace_values(text, [&](const plan::ValuePlace&) {
+        ++count;
+        return std::nullopt;
+    });
+    REQUIRE(count > 270);
+    std::size_t changed = 0;
+    for (std::size_t i = 0; i < count; ++i) {
+        std::string place;
+        bool is_changed = false;
+        for (std::size_t w = 0; w < words.size() && !is_changed; ++w) {
+            std::size_t at = 0;
+            const plan::Rewriting other =
+                plan::replace_values(text, [&](const plan::ValuePlace& value) {
+                    const bool is_it = at++ == i;
+                    if (is_it)
+                        place = fmt::format("{}", fmt::join(value.path, "."));
+                    return is_it ? std::optional(words[w]) : std::nullopt;
+                });
+            REQUIRE(other.text.has_value());
+            const plan::Reading reading = plan::read(*other.text, "t");
+            if (!reading.plan || reading.plan->written() == plan)
+                continue;
+            is_changed = true;
+            CAPTURE(place);
+            CAPTURE(words[w]);
+            const auto found = plan::difference(plan, reading.plan->written());
+            REQUIRE(!found.empty());
+            holds_both_ways(reading.plan->written());
+            const std::string section = place.substr(0, place.find('.'));
+            if (section != "params")
+                CHECK(found.front().place.steps.front().word == section);
+            CHECK(plan::difference(reading.plan->written(), plan).size() == found.size());
+        }
+        changed += is_changed;
+        if (!is_changed)
+            MESSAGE("not changed: " << place);
+    }
+    CHECK(changed * 10 > count * 9);
+}
