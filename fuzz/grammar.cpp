@@ -72,7 +72,7 @@ const std::map<std::string_view, Words, std::less<>> words_by_key = {
     {"amount", {"512M", "4G"}},
     {"service", {"tcp/22", "udp/53", "tcp/80"}},
     {"switch-port", {"w1/p1", "w1/p2", "w2/p1"}},
-    {"nic-names", nics},
+    {"nic-name", nics},
     {"port", {"22", "80-90"}},
 };
 

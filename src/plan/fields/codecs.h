@@ -25,11 +25,23 @@ struct Name : Scalar<Name<kinds...>> {
         return shape;
     }
     static std::optional<std::string> parse(Reader& r, NodeId node) {
-        auto text = r.scalar(node, "a name");
+        auto text = r.scalar(node, wanted());
         return text ? std::optional<std::string>(*text) : std::nullopt;
     }
     static std::string text(const std::string& of) { return of; }
+
+  private:
+    static constexpr std::string_view wanted() {
+        constexpr std::array known{kinds...};
+        if (known.size() == 1 && known.front() == NameKind::site)
+            return "the name of a site";
+        return known.size() == 1 && known.front() == NameKind::nic ? "the name of a NIC" : "a name";
+    }
 };
+template <>
+constexpr std::string_view Name<>::wanted() {
+    return "a name";
+}
 
 /// The same, of something whose names are no labels: `SWITCH/PORT`, a NIC.
 template <NameKind... kinds>

@@ -41,7 +41,7 @@ std::string to_text(const Value& value) {
 
 namespace {
 
-constexpr std::size_t widest = 100;
+constexpr std::size_t widest = 132;
 
 class FileWriter {
   public:
@@ -64,8 +64,9 @@ class FileWriter {
     void entry(const std::string& head, const Value& value, std::size_t indent, bool is_section) {
         const std::string flow = to_text(value);
         const bool is_short = indent + head.size() + 1 + flow.size() <= widest;
+        const bool has_lines = is_section ? opens(value) : indent == 2 && value.names;
         const bool is_open = value.is_collection() && !value.items.empty()
-                             && (is_section ? opens(value) : !is_short);
+                             && (has_lines || (!is_section && !is_short));
         text_ += std::string(indent, ' ') + head;
         if (!is_open) {
             text_ += flow.empty() ? "\n" : " " + flow + "\n";
@@ -79,7 +80,8 @@ class FileWriter {
         }
     }
 
-    // A section of entries is a line for each of them; a list of words is no such.
+    // A section of entries is a line for each of them, and so is a part of it whose keys are names;
+    // a list of words is no such.
     static bool opens(const Value& section) {
         return section.kind == Value::Kind::map
                || std::ranges::any_of(section.items, &Value::is_collection);
