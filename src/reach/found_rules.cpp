@@ -48,6 +48,22 @@ std::vector<lab::FilterRule> planned_at(const Lab& lab, const lab::Guard& guard)
 
 } // namespace
 
+plan::Translation as_written(const FoundRules::Translation& rule) {
+    plan::Translation written;
+    written.kind = rule.kind;
+    written.nic = rule.nic;
+    if (rule.kind == plan::Translation::Kind::source) {
+        for (const net::Prefix& prefix : rule.from)
+            written.from.emplace_back(plan::Ends(prefix));
+        return written;
+    }
+    written.protocol = rule.protocol;
+    written.port = rule.port;
+    written.to = plan::Host(rule.to);
+    written.to_port = rule.to_port;
+    return written;
+}
+
 std::string words(const FoundRules::Translation& rule) {
     if (rule.kind == plan::Translation::Kind::source) {
         std::vector<std::string> from;

@@ -1,6 +1,7 @@
 #include "export/settings/settings.h"
 #include "jackal/export/facts.h"
 #include "jackal/net/special_use.h"
+#include "jackal/plan/write.h"
 #include "lab/rules/rule_list.h"
 
 #include <algorithm>
@@ -46,29 +47,23 @@ class Adoption {
     }
 
     std::string run() {
-        text_ = fmt::format("# Taken from what {} machines say of themselves; what is guessed is "
-                            "marked so.\nlab: {}\n",
-                            facts_.size(), name_);
-        text_ += "subnets:\n";
+        plan_.lab = name_;
         for (const Segment& segment : segments_)
             if (!segment.name.empty())
-                text_ += fmt::format("  {}: {{prefix: [{}], gateway: none}}\n", segment.name,
-                                     prefixes(segment));
-        for (bool router : {false, true}) {
-            bool is_first = true;
+                add_subnet(segment);
+        for (bool router : {false, true})
             for (const FoundMachine& machine : facts_)
-                if (machine.answers && forwards(machine) == router) {
-                    if (std::exchange(is_first, false))
-                        text_ += router ? "routers:\n" : "guests:\n";
-                    write(machine);
-                }
-        }
-        write_links();
-        write_filters();
+                if (machine.answers && forwards(machine) == router)
+                    add(machine);
+        add_links();
+        std::string text = fmt::format("# Taken from what {} machines say of themselves; what is "
+                                       "guessed is marked so.\n",
+                                       facts_.size())
+                           + plan::text_of(plan_, notes_);
         for (const FoundMachine& machine : facts_)
             if (!machine.answers)
-                text_ += fmt::format("# {} gave no answer.\n", machine.name);
-        return std::move(text_);
+                text += fmt::format("# {} gave no answer.\n", machine.name);
+        return text;
     }
 
   private:
@@ -93,8 +88,8 @@ class Adoption {
         if (!ipv4 || !ipv6 || *ipv4 == *ipv6 || !has_addresses(machine, net::Family::ipv4)
             || !has_addresses(machine, net::Family::ipv6))
             return "";
-        return *ipv4 ? " # guessed: it forwards IPv4 alone, a plan has both or none"
-                     : " # guessed: it forwards IPv6 alone, a plan has both or none";
+        return *ipv4 ? "guessed: it forwards IPv4 alone, a plan has both or none"
+                     : "guessed: it forwards IPv6 alone, a plan has both or none";
     }
 
     // A plan's names have letters, digits and hyphens: `eth0.10` is called eth0-10.
@@ -153,9 +148,7 @@ class Adoption {
     }
     std::string words_on_name(const FoundMachine& machine, const FoundNic& nic) const {
         auto other = called_.find({machine.name, nic.name});
-        return other == called_.end()
-                   ? ""
-                   : fmt::format(" # called \"{}\" there", plan::printable(other->second));
+        return other == called_.end() ? "" : fmt::format("called \"{}\" there", other->second);
     }
 
     static net::Prefix prefix_of(const FoundNic::Address& address) {
@@ -223,10 +216,6 @@ class Adoption {
             for (std::size_t end : segments_[segment].ends)
                 ends_[end].segment = segment;
     }
-    static std::string words_on_segment(const End& end) {
-        return end.is_moved ? " # guessed: by whom it hears; its address is of another subnet" : "";
-    }
-
     std::optional<net::Prefix> commonest(const Segment& segment, net::Family family) const {
         std::map<net::Prefix, std::size_t> count;
         for (std::size_t end : segment.ends)
@@ -275,118 +264,141 @@ class Adoption {
         });
     }
 
-    static std::string prefixes(const Segment& segment) {
-        std::string list;
+    static std::vector<plan::Placed<net::Prefix>> prefixes(const Segment& segment) {
+        std::vector<plan::Placed<net::Prefix>> list;
         for (net::Family family : net::both_families)
             if (const auto& prefix = segment.prefix[family])
-                list += fmt::format("{}\"{}\"", list.empty() ? "" : ", ", net::to_string(*prefix));
+                list.emplace_back(*prefix);
         return list;
     }
 
-    void write(const FoundMachine& machine) {
-        text_ += fmt::format("  {}:{}\n    nics:", machine.name, words_on_forwarding(machine));
-        bool has_any = false;
+    void note(const plan::Place& place, std::string text) {
+        if (!text.empty())
+            notes_.push_back({place, std::move(text)});
+    }
+
+    void add_subnet(const Segment& segment) {
+        plan::Subnet& subnet = plan_.subnets.emplace_back();
+        subnet.name = segment.name;
+        subnet.prefixes = prefixes(segment);
+        subnet.gateway.kind = plan::SubnetGateway::Kind::none;
+        subnet.gateway.written = true;
+    }
+
+    void add(const FoundMachine& found) {
+        const bool is_router = forwards(found);
+        plan::Machine& machine = plan_.machines.emplace_back();
+        machine.kind = is_router ? plan::MachineKind::router : plan::MachineKind::guest;
+        machine.name = found.name;
+        const plan::Place place =
+            plan::Place{}.key(is_router ? "routers" : "guests").name(found.name);
+        note(place, std::string(words_on_forwarding(found)));
         for (const End& end : ends_)
-            if (end.machine == &machine && !segments_[end.segment].name.empty()) {
-                has_any = true;
-                write(end);
-            }
-        text_ += has_any ? "\n" : " []\n";
-        if (!forwards(machine))
-            text_ += "    gateway: none\n";
-        write_loopback(machine);
-        if (!machine.routes.empty())
-            text_ += "    routes:\n";
-        for (const FoundRoute& route : machine.routes)
-            write(machine, route);
-        if (machine.rules)
-            write_rules(*machine.rules);
+            if (end.machine == &found && !segments_[end.segment].name.empty())
+                add(end, machine, place.key("nics").index(machine.nics.size()));
+        if (!is_router)
+            machine.gateway = plan::MachineGateway{.kind = plan::MachineGateway::Kind::none};
+        add_loopback(found, machine);
+        for (const FoundRoute& route : found.routes)
+            add(found, route, machine, place);
+        if (found.rules)
+            add_rules(*found.rules, machine, place);
     }
 
-    void write(const FoundMachine& machine, const FoundRoute& route) {
-        const auto via = next_hop(machine, route);
+    void add(const FoundMachine& found, const FoundRoute& route, plan::Machine& machine,
+             const plan::Place& place) {
+        const auto via = next_hop(found, route);
         if (!via)
-            text_ += fmt::format("      # {} via {}, which nobody has\n", net::to_string(route.to),
-                                 net::to_string(route.via));
+            return note(place, fmt::format("not taken over: {} via {}, which nobody has",
+                                           net::to_string(route.to), net::to_string(route.via)));
         // A route to its own next hop says nothing, as that is near, and hides it from others.
-        else if (route.to != net::Prefix(*via, net::address_bits(via->family())))
-            text_ += fmt::format("      - {{to: \"{}\", via: \"{}\", metric: {}}}{}\n",
-                                 net::to_string(route.to), net::to_string(*via), route.metric,
-                                 route.is_learned ? " # guessed: a protocol taught it" : "");
+        if (route.to == net::Prefix(*via, net::address_bits(via->family())))
+            return;
+        if (route.is_learned)
+            note(place.key("routes").index(machine.routes.size()), "guessed: a protocol taught it");
+        plan::Route& added = machine.routes.emplace_back();
+        added.to = plan::Route::Target(route.to);
+        added.via = plan::Route::NextHop(*via);
+        added.metric = route.metric;
     }
 
-    void write_rules(const reach::FoundRules& rules) {
+    void add_rules(const reach::FoundRules& rules, plan::Machine& machine,
+                   const plan::Place& place) {
+        plan::Duties duties;
         if (!rules.machine.empty())
-            text_ += fmt::format("    filter: {}\n", filter_name(rules.machine, machine_ways));
-        if (!rules.translations.empty())
-            text_ += "    nat:\n";
+            duties.filter = filter_name(rules.machine, machine_ways);
         for (const reach::FoundRules::Translation& rule : rules.translations)
-            text_ += fmt::format("      - {}\n", reach::words(rule));
+            duties.translations.push_back(reach::as_written(rule));
+        if (!(duties == plan::Duties{}))
+            machine.duties = std::move(duties);
         if (!rules.not_relaying.empty())
-            text_ += fmt::format("    # not taken over: nothing is passed on between {}\n",
-                                 fmt::join(rules.not_relaying, ", "));
+            note(place, fmt::format("not taken over: nothing is passed on between {}",
+                                    fmt::join(rules.not_relaying, ", ")));
         for (const std::string& what : rules.unread)
-            text_ += fmt::format("    # not taken over: {}\n", plan::printable(what));
+            note(place, "not taken over: " + what);
     }
 
     // One filter for all that have the same rules.
     std::string filter_name(const std::vector<lab::FilterRule>& rules, int ways) {
         const bool drops_rest = std::ranges::count_if(rules, lab::drops_all) == ways;
-        std::string text;
-        for (const lab::FilterRule& rule : rules)
-            if (!drops_rest || !lab::drops_all(rule))
-                text += fmt::format("\n      - {}{}", plan::to_string(lab::as_written(rule)),
-                                    rule.requests_only
-                                        ? " # guessed: found of echo requests, a plan has all ICMP"
-                                        : "");
-        text = fmt::format("    default: {}\n    rules:{}\n", drops_rest ? "deny" : "allow",
-                           text.empty() ? " []" : text);
-        return filters_.emplace(std::move(text), fmt::format("filter-{}", filters_.size() + 1))
-            .first->second;
+        plan::Filter filter;
+        filter.allows = !drops_rest;
+        std::vector<std::size_t> guessed;
+        for (const lab::FilterRule& rule : rules) {
+            if (drops_rest && lab::drops_all(rule))
+                continue;
+            if (rule.requests_only)
+                guessed.push_back(filter.rules.size());
+            filter.rules.push_back(lab::as_written(rule));
+        }
+        for (std::size_t i = 0; i < plan_.filters.size(); ++i) {
+            filter.name = plan_.filters[i].name;
+            if (filter == plan_.filters[i] && guessed == guessed_[i])
+                return filter.name;
+        }
+        filter.name = fmt::format("filter-{}", plan_.filters.size() + 1);
+        for (std::size_t rule : guessed)
+            note(plan::Place{}.key("filters").name(filter.name).key("rules").index(rule),
+                 "guessed: found of echo requests, a plan has all ICMP");
+        guessed_.push_back(std::move(guessed));
+        return plan_.filters.emplace_back(std::move(filter)).name;
     }
 
-    void write_filters() {
-        std::map<std::string, std::string> by_name;
-        for (const auto& [text, name] : filters_)
-            by_name.emplace(name, text);
-        if (!by_name.empty())
-            text_ += "filters:\n";
-        for (const auto& [name, text] : by_name)
-            text_ += fmt::format("  {}:\n{}", name, text);
-    }
-
-    void write(const End& end) {
-        std::string addresses;
+    void add(const End& end, plan::Machine& machine, const plan::Place& place) {
+        plan::Nic& nic = machine.nics.emplace_back();
+        nic.subnet = segments_[end.segment].name;
+        nic.name = end.nic->name;
+        nic.address.kind = plan::NicAddress::Kind::given;
         for (const FoundNic::Address& address : end.nic->addresses)
-            addresses += fmt::format("{}\"{}/{}\"", addresses.empty() ? "" : ", ",
-                                     net::to_string(address.address), address.length);
-        text_ += fmt::format("\n      - {{subnet: {}, name: {}, address: [{}], mac: \"{}\"",
-                             segments_[end.segment].name, end.nic->name, addresses,
-                             net::to_string(end.nic->mac));
-        constexpr std::uint16_t usual_mtu = 1500;
-        if (end.nic->mtu_bytes != usual_mtu)
-            text_ += fmt::format(", mtu: {}", end.nic->mtu_bytes);
+            nic.address.given.emplace_back(plan::GivenAddress{address.address, address.length});
+        nic.mac = end.nic->mac;
+        nic.mtu_bytes = mtu(end.nic->mtu_bytes);
         if (has_filter(end))
-            text_ += fmt::format(", filter: {}",
-                                 filter_name(end.machine->rules->nics.at(end.nic->name), nic_ways));
-        const bool works = end.nic->up && end.nic->has_carrier;
-        text_ += works ? "}" : ", state: down}";
-        if (end.nic->up && !works)
-            text_ += " # guessed: it is up, and has no carrier";
-        text_ += words_on_segment(end) + words_on_name(*end.machine, *end.nic);
+            nic.options = plan::NicOptions{
+                .filter = filter_name(end.machine->rules->nics.at(end.nic->name), nic_ways)};
+        nic.up = end.nic->up && end.nic->has_carrier;
+        if (end.nic->up && !nic.up)
+            note(place, "guessed: it is up, and has no carrier");
+        if (end.is_moved)
+            note(place, "guessed: by whom it hears; its address is of another subnet");
+        note(place, words_on_name(*end.machine, *end.nic));
     }
 
-    void write_loopback(const FoundMachine& machine) {
-        auto lo = std::ranges::find(machine.nics, "lo", &FoundNic::name);
-        if (lo == machine.nics.end() || lo->addresses.empty())
+    static std::optional<std::uint16_t> mtu(std::uint16_t bytes) {
+        constexpr std::uint16_t usual = 1500;
+        return bytes == usual ? std::nullopt : std::optional(bytes);
+    }
+
+    static void add_loopback(const FoundMachine& found, plan::Machine& machine) {
+        auto lo = std::ranges::find(found.nics, "lo", &FoundNic::name);
+        if (lo == found.nics.end() || lo->addresses.empty())
             return;
-        std::string addresses;
+        plan::Loopback loopback;
         std::set<net::Family> seen;
         for (const FoundNic::Address& address : lo->addresses)
             if (seen.insert(address.address.family()).second)
-                addresses += fmt::format("{}\"{}\"", addresses.empty() ? "" : ", ",
-                                         net::to_string(address.address));
-        text_ += fmt::format("    loopback: [{}]\n", addresses);
+                loopback.given.emplace_back(address.address);
+        machine.loopback = std::move(loopback);
     }
 
     // Link-local next hops are those of NICs by their MACs; a plan has the NIC's own address.
@@ -404,8 +416,7 @@ class Adoption {
         return std::nullopt;
     }
 
-    void write_links() {
-        std::string links;
+    void add_links() {
         for (const Segment& segment : segments_) {
             if (!segment.name.empty())
                 continue;
@@ -413,17 +424,17 @@ class Adoption {
             const End* second = &ends_[segment.ends[1]];
             if (!is_first(*first, segment))
                 std::swap(first, second);
-            const std::uint16_t mtu = std::min(first->nic->mtu_bytes, second->nic->mtu_bytes);
-            links += fmt::format(
-                "  - {{between: [{}, {}], nics: [{}, {}], prefix: [{}], mtu: {}{}}}{}{}\n",
-                first->machine->name, second->machine->name, first->nic->name, second->nic->name,
-                prefixes(segment), mtu,
-                first->nic->has_carrier && second->nic->has_carrier ? "" : ", state: down",
-                words_on_name(*first->machine, *first->nic),
-                words_on_name(*second->machine, *second->nic));
+            const plan::Place place = plan::Place{}.key("links").index(plan_.links.size());
+            plan::Link& link = plan_.links.emplace_back();
+            link.first = first->machine->name;
+            link.second = second->machine->name;
+            link.nics = {first->nic->name, second->nic->name};
+            link.prefixes = prefixes(segment);
+            link.mtu_bytes = mtu(std::min(first->nic->mtu_bytes, second->nic->mtu_bytes));
+            link.up = first->nic->has_carrier && second->nic->has_carrier;
+            for (const End* end : {first, second})
+                note(place, words_on_name(*end->machine, *end->nic));
         }
-        if (!links.empty())
-            text_ += "links:\n" + links;
     }
 
     static constexpr int nic_ways = 2; // in and out
@@ -434,8 +445,9 @@ class Adoption {
     std::map<std::pair<std::string, std::string>, std::string> called_; // NICs that are renamed
     std::vector<End> ends_;
     std::vector<Segment> segments_;
-    std::map<std::string, std::string> filters_; // their names by what they say
-    std::string text_;
+    plan::Plan plan_;
+    std::vector<plan::Note> notes_;
+    std::vector<std::vector<std::size_t>> guessed_; // by filter: which of its rules
 };
 
 } // namespace

@@ -1,15 +1,16 @@
 #include "plan/fields/value.h"
 
+#include "jackal/plan/mark.h"
 #include "plan/edit/layout.h"
 
 namespace jackal::plan {
 
 Value Value::scalar(std::string text) {
-    return {Kind::scalar, std::move(text), {}, {}};
+    return {Kind::scalar, std::move(text), {}, {}, false, {}};
 }
 
 Value Value::list(std::vector<Value> items) {
-    return {Kind::list, {}, {}, std::move(items)};
+    return {Kind::list, {}, {}, std::move(items), false, {}};
 }
 
 void Value::add(std::string key, Value value) {
@@ -69,15 +70,33 @@ class FileWriter {
                              && (has_lines || (!is_section && !is_short));
         text_ += std::string(indent, ' ') + head;
         if (!is_open) {
-            text_ += flow.empty() ? "\n" : " " + flow + "\n";
+            text_ += (flow.empty() ? "" : " " + flow) + remarks(value, true) + "\n";
         } else if (head == "-") { // the first of its keys stands behind the dash
             const std::size_t begin = text_.size();
             write(value, indent + 2);
             text_.replace(begin, indent + 2, " ");
+            text_.insert(text_.find('\n', begin), remarks(value, false));
         } else {
-            text_ += '\n';
+            text_ += remarks(value, false) + "\n";
             write(value, indent + 2);
         }
+    }
+
+    // The comments of a value, with those inside it if all stand on its line.
+    static std::string remarks(const Value& value, bool with_inner) {
+        std::string text;
+        auto add = [&](const std::string& comment) {
+            if (!comment.empty())
+                text += (text.empty() ? "" : "; ") + comment;
+        };
+        auto collect = [&](auto self, const Value& from) -> void {
+            add(from.comment);
+            if (with_inner)
+                for (const Value& item : from.items)
+                    self(self, item);
+        };
+        collect(collect, value);
+        return text.empty() ? "" : " # " + printable(text);
     }
 
     // A section of entries is a line for each of them, and so is a part of it whose keys are names;

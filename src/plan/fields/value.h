@@ -16,11 +16,12 @@ struct Value {
     std::vector<std::string> keys; ///< of a mapping, one for each of `items`
     std::vector<Value> items;
     bool names = false; ///< of a mapping: its keys are names, not keys of the format
+    std::string comment;
 
     static Value scalar(std::string text);
     static Value list(std::vector<Value> items);
-    static Value map() { return {Kind::map, {}, {}, {}}; }
-    static Value named() { return {Kind::map, {}, {}, {}, true}; }
+    static Value map() { return {Kind::map, {}, {}, {}, false, {}}; }
+    static Value named() { return {Kind::map, {}, {}, {}, true, {}}; }
 
     /// True unless nothing stands there.
     explicit operator bool() const { return kind != Kind::none; }
@@ -36,7 +37,7 @@ struct Value {
 /// `{subnet: quay, address: [10.40.8.9, "fd40:7::9"]}`: flow style, on one line.
 std::string to_text(const Value& value);
 
-/// A whole file: sections in block style, what is short behind its key on one line.
+/// A whole file: sections in block style, what is short behind its key on one line; with comments.
 std::string file_text(const Value& sections);
 
 } // namespace jackal::plan

@@ -18,6 +18,24 @@ void put_before(Value& sections, std::string_view first, std::string_view other)
     std::rotate(early, late, late + 1);
 }
 
+// The value at the place, or the last one on the way there that is.
+Value& value_at(Value& sections, const Place& place) {
+    Value* at = &sections;
+    for (const Place::Step& step : place.steps) {
+        if (step.kind == Place::Step::Kind::index) {
+            if (at->kind != Value::Kind::list || step.index >= at->items.size())
+                break;
+            at = &at->items[step.index];
+        } else {
+            const Value* next = at->find(step.word);
+            if (next == nullptr)
+                break;
+            at = &at->items[static_cast<std::size_t>(next - at->items.data())];
+        }
+    }
+    return *at;
+}
+
 } // namespace
 
 Value tree_of(const Plan& plan) {
@@ -30,8 +48,13 @@ Value tree_of(const Plan& plan) {
     return sections;
 }
 
-std::string text_of(const Plan& plan) {
-    return file_text(tree_of(plan));
+std::string text_of(const Plan& plan, const std::vector<Note>& notes) {
+    Value sections = tree_of(plan);
+    for (const Note& note : notes) {
+        std::string& comment = value_at(sections, note.place).comment;
+        comment += (comment.empty() ? "" : "; ") + note.text;
+    }
+    return file_text(sections);
 }
 
 } // namespace jackal::plan
