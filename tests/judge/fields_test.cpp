@@ -4,6 +4,7 @@
 #include "random_lab.h"
 #include "seeds.h"
 
+#include <algorithm>
 #include <doctest/doctest.h>
 #include <filesystem>
 #include <fmt/format.h>
@@ -124,6 +125,27 @@ const std::vector<std::string> words = {
     "any-two",
 };
 
+// The form of a word: values of one form are tried in the place of each other first.
+std::string form(std::string_view word) {
+    std::string form;
+    for (char c : word) {
+        const bool is_digit = c >= '0' && c <= '9';
+        const bool is_letter = (c >= 'a' && c <= 'z') || c == '-';
+        const char kind = is_digit ? '0' : is_letter ? 'a' : c;
+        const bool is_in_name = !form.empty() && form.back() == 'a' && kind == '0';
+        if (!is_in_name && (form.empty() || form.back() != kind))
+            form += kind;
+    }
+    return form;
+}
+
+std::vector<std::string> words_like(std::string_view value) {
+    std::vector<std::string> sorted = words;
+    std::ranges::stable_partition(
+        sorted, [&](const std::string& word) { return form(word) == form(value); });
+    return sorted;
+}
+
 } // namespace
 
 TEST_CASE("a plan that is written as a text reads as it was") {
@@ -147,24 +169,29 @@ TEST_CASE("each value that is changed is a difference, at its place") {
     const std::string text = ::text_of(SOURCE_DIR "/tests/all-keys.yaml");
     const plan::Plan plan = plan_of(text);
     CHECK(plan::difference(plan, plan).empty());
-    std::size_t count = 0;
-    (void)plan::replace_values(text, [&](const plan::ValuePlace&) {
-        ++count;
+    std::vector<std::string> values;
+    (void)plan::replace_values(text, [&](const plan::ValuePlace& value) {
+        values.emplace_back(value.value);
         return std::nullopt;
     });
-    REQUIRE(count > 270);
+    REQUIRE(values.size() > 270);
+    const std::size_t step = sanitized ? 12 : 1; // there each reading is slow
+    std::size_t tried = 0;
+    std::string unchanged;
     std::size_t changed = 0;
-    for (std::size_t i = 0; i < count; ++i) {
+    for (std::size_t i = 0; i < values.size(); i += step) {
         std::string place;
         bool is_changed = false;
-        for (std::size_t w = 0; w < words.size() && !is_changed; ++w) {
+        for (const std::string& word : words_like(values[i])) {
+            if (is_changed)
+                break;
             std::size_t at = 0;
             const plan::Rewriting other =
                 plan::replace_values(text, [&](const plan::ValuePlace& value) {
                     const bool is_it = at++ == i;
                     if (is_it)
                         place = fmt::format("{}", fmt::join(value.path, "."));
-                    return is_it ? std::optional(words[w]) : std::nullopt;
+                    return is_it ? std::optional(word) : std::nullopt;
                 });
             REQUIRE(other.text.has_value());
             const plan::Reading reading = plan::read(*other.text, "t");
@@ -172,7 +199,7 @@ TEST_CASE("each value that is changed is a difference, at its place") {
                 continue;
             is_changed = true;
             CAPTURE(place);
-            CAPTURE(words[w]);
+            CAPTURE(word);
             const auto found = plan::difference(plan, reading.plan->written());
             REQUIRE(!found.empty());
             holds_both_ways(reading.plan->written());
@@ -181,9 +208,11 @@ TEST_CASE("each value that is changed is a difference, at its place") {
                 CHECK(found.front().place.steps.front().word == section);
             CHECK(plan::difference(reading.plan->written(), plan).size() == found.size());
         }
+        ++tried;
         changed += is_changed;
         if (!is_changed)
-            MESSAGE("not changed: " << place);
+            unchanged += place + " ";
     }
-    CHECK(changed * 10 > count * 9);
+    CAPTURE(unchanged);
+    CHECK(changed * 10 > tried * 9);
 }
