@@ -8,6 +8,7 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 #include <map>
+#include <set>
 
 namespace jackal::exports {
 
@@ -596,11 +597,20 @@ std::vector<std::string> written_lines(const std::vector<plan::PlaceChange>& cha
     constexpr std::size_t most_alike = 12;
     constexpr std::size_t shown = 3; // of more
     std::map<std::string, std::size_t> counts;
-    for (const plan::PlaceChange& change : changes)
+    std::set<std::string> grown; // sections: that new entries stand among the old ones says nothing
+    for (const plan::PlaceChange& change : changes) {
         ++counts[kind_of(change)];
+        plan::Place section = change.place;
+        section.steps.pop_back();
+        if (change.verb == plan::PlaceChange::Verb::set && change.before.empty())
+            grown.insert(plan::to_string(section));
+    }
     std::map<std::string, std::size_t> told;
     std::vector<std::string> lines;
     for (const plan::PlaceChange& change : changes) {
+        if (change.verb == plan::PlaceChange::Verb::order
+            && grown.contains(plan::to_string(change.place)))
+            continue;
         const std::string kind = kind_of(change);
         const std::size_t count = counts[kind];
         const std::size_t number = told[kind]++;
