@@ -165,7 +165,8 @@ TEST_CASE("a plan that is written as a text reads as it was") {
     }
 }
 
-TEST_CASE("each value that is changed is a difference, at its place") {
+// Thousands of readings, each slow under sanitizers.
+TEST_CASE("each value that is changed is a difference, at its place" * doctest::skip(sanitized)) {
     const std::string text = ::text_of(SOURCE_DIR "/tests/all-keys.yaml");
     const plan::Plan plan = plan_of(text);
     CHECK(plan::difference(plan, plan).empty());
@@ -175,11 +176,9 @@ TEST_CASE("each value that is changed is a difference, at its place") {
         return std::nullopt;
     });
     REQUIRE(values.size() > 270);
-    const std::size_t step = sanitized ? 90 : 1; // there each reading is slow
-    std::size_t tried = 0;
     std::string unchanged;
     std::size_t changed = 0;
-    for (std::size_t i = 0; i < values.size(); i += step) {
+    for (std::size_t i = 0; i < values.size(); ++i) {
         std::string place;
         bool is_changed = false;
         for (const std::string& word : words_like(values[i])) {
@@ -208,11 +207,10 @@ TEST_CASE("each value that is changed is a difference, at its place") {
                 CHECK(found.front().place.steps.front().word == section);
             CHECK(plan::difference(reading.plan->written(), plan).size() == found.size());
         }
-        ++tried;
         changed += is_changed;
         if (!is_changed)
             unchanged += place + " ";
     }
     CAPTURE(unchanged);
-    CHECK(changed * 10 >= tried * 7);
+    CHECK(changed * 10 > values.size() * 9);
 }
