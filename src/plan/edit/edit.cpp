@@ -1,7 +1,5 @@
 #include "jackal/plan/edit.h"
 
-#include "plan/edit/layout.h"
-
 #include <algorithm>
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -18,37 +16,6 @@ std::string to_string(const Route::Target& target) {
 std::string to_string(const Route::NextHop& next_hop) {
     const auto* address = std::get_if<net::Address>(&next_hop);
     return address == nullptr ? std::get<std::string>(next_hop) : net::to_string(*address);
-}
-
-namespace {
-
-// One value as it is, several as a list.
-template <class List, class Words>
-std::string one_or_list(const List& list, Words words) {
-    std::vector<std::string> texts;
-    for (const auto& item : list)
-        texts.push_back(words(item));
-    return texts.size() == 1 ? texts.front() : fmt::format("[{}]", fmt::join(texts, ", "));
-}
-
-} // namespace
-
-std::string to_string(const FilterRule& rule) {
-    std::string text = rule.allows ? "{do: allow" : "{do: deny";
-    auto ends = [](const Placed<Ends>& end) { return written_value(to_string(end.value)); };
-    if (rule.way)
-        text += fmt::format(", way: {}", to_string(*rule.way));
-    if (rule.protocol != net::Protocol::any)
-        text += fmt::format(", proto: {}", net::to_string(rule.protocol));
-    if (!rule.ports.empty())
-        text += fmt::format(", port: {}", one_or_list(rule.ports, [](net::Ports ports) {
-                                return net::to_string(ports);
-                            }));
-    if (!rule.from.empty())
-        text += fmt::format(", from: {}", one_or_list(rule.from, ends));
-    if (!rule.to.empty())
-        text += fmt::format(", to: {}", one_or_list(rule.to, ends));
-    return text + "}";
 }
 
 namespace {

@@ -1,5 +1,6 @@
 #include "plan/fields/codecs.h"
 
+#include "jackal/plan/edit.h"
 #include "plan/units.h"
 
 #include <cmath>
@@ -96,6 +97,17 @@ Shape Address::shape() {
     return {.name = "address", .about = "an IPv4 or IPv6 address", .pattern = pattern};
 }
 
+std::optional<net::Address> Address::parse(Reader& r, NodeId node) {
+    return r.value(node, "an IPv4 or IPv6 address", net::parse_address);
+}
+
+std::optional<net::Address> Ipv4Address::parse(Reader& r, NodeId node) {
+    return r.value(node, "an IPv4 address", [](std::string_view text) {
+        auto address = net::parse_address(text);
+        return address && address->family() == net::Family::ipv4 ? address : std::nullopt;
+    });
+}
+
 Shape Prefix::shape() {
     static const std::string pattern =
         fmt::format("^({}/([0-9]|[12][0-9]|3[0-2])|[0-9A-Fa-f:]*:[0-9A-Fa-f:.]*/"
@@ -137,8 +149,7 @@ std::optional<Host> HostName::parse(Reader& r, NodeId node) {
 }
 
 std::string HostName::text(const Host& of) {
-    const auto* address = std::get_if<net::Address>(&of);
-    return address != nullptr ? net::to_string(*address) : std::get<std::string>(of);
+    return to_string(of);
 }
 
 Shape EndsOfRule::shape() {
@@ -167,6 +178,25 @@ Shape Stretch::shape() {
                 "addresses of a subnet: 10.40.8.10-10.40.8.19, one address, a prefix, or places "
                 "counted from its first address: +10-+19",
             .pattern = "^(\\+[0-9]+(-\\+[0-9]+)?|[0-9A-Fa-f:.]+(-[0-9A-Fa-f:.]+|/[0-9]+)?)$"};
+}
+
+// A stretch of a subnet: `10.40.8.10-10.40.8.19`, one address, a prefix, `+10` or `+10-+19`.
+static std::optional<Region> parse_region(std::string_view text) {
+    if (auto range = net::parse_range(text))
+        return *range;
+    auto place = [](std::string_view part) -> std::optional<std::uint64_t> {
+        return part.starts_with('+') ? parse_count(part.substr(1)) : std::nullopt;
+    };
+    std::size_t dash = text.find('-');
+    auto first = place(text.substr(0, dash));
+    auto last = dash == text.npos ? first : place(text.substr(dash + 1));
+    if (!first || !last || *last < *first)
+        return std::nullopt;
+    return Places{*first, *last};
+}
+
+std::optional<Region> Stretch::parse(Reader& r, NodeId node) {
+    return r.value(node, "a range such as 10.40.8.10-10.40.8.19 or +10-+19", parse_region);
 }
 
 std::string Stretch::text(const Region& of) {

@@ -71,15 +71,10 @@ using Cpus = Number<0, 1'000'000>;
 /// One of a few words. A derived codec has `what`, and `words` with their values.
 template <class C>
 struct Choice : Scalar<C> {
-    static Shape shape() {
-        Shape shape;
-        for (const auto& [word, value] : C::words)
-            shape.words.emplace_back(word);
-        return shape;
-    }
+    static Shape shape() { return {.words = known()}; }
     static auto parse(Reader& r, NodeId node) {
         using Type = typename std::remove_cvref_t<decltype(C::words[0])>::second_type;
-        auto i = r.word(node, C::what, shape().words);
+        auto i = r.word(node, C::what, known());
         return i ? std::optional<Type>(C::words[*i].second) : std::nullopt;
     }
     template <class V>
@@ -88,6 +83,17 @@ struct Choice : Scalar<C> {
             if (value == of)
                 return word;
         return "";
+    }
+
+  private:
+    static const std::vector<std::string_view>& known() {
+        static const std::vector<std::string_view> known = [] {
+            std::vector<std::string_view> all;
+            for (const auto& [word, value] : C::words)
+                all.emplace_back(word);
+            return all;
+        }();
+        return known;
     }
 };
 
@@ -150,21 +156,14 @@ struct Percent {
 struct Address : Scalar<Address> {
     static constexpr std::string_view what = "address";
     static Shape shape();
-    static std::optional<net::Address> parse(Reader& r, NodeId node) {
-        return read_address(r, node);
-    }
+    static std::optional<net::Address> parse(Reader& r, NodeId node);
     static std::string text(const net::Address& of) { return net::to_string(of); }
 };
 
-struct Ipv4Address : Address {
-    static std::optional<net::Address> parse(Reader& r, NodeId node) {
-        return read_ipv4_address(r, node);
-    }
-    template <class M>
-    static void read(Reader& r, NodeId node, std::string_view, M& into) {
-        if (auto value = parse(r, node))
-            put(into, *value, r.at(node));
-    }
+struct Ipv4Address : Scalar<Ipv4Address> {
+    static Shape shape() { return Address::shape(); }
+    static std::optional<net::Address> parse(Reader& r, NodeId node);
+    static std::string text(const net::Address& of) { return Address::text(of); }
 };
 
 struct Prefix : Scalar<Prefix> {
@@ -191,7 +190,7 @@ struct EndsOfRule : Scalar<EndsOfRule> {
 /// A stretch of a subnet.
 struct Stretch : Scalar<Stretch> {
     static Shape shape();
-    static std::optional<Region> parse(Reader& r, NodeId node) { return read_region(r, node); }
+    static std::optional<Region> parse(Reader& r, NodeId node);
     static std::string text(const Region& of);
 };
 
@@ -207,6 +206,18 @@ struct Protocol : Choice<Protocol> {
         std::pair{"any", net::Protocol::any}, std::pair{"icmp", net::Protocol::icmp},
         std::pair{"tcp", net::Protocol::tcp}, std::pair{"udp", net::Protocol::udp},
         std::pair{"ospf", net::Protocol::ospf}};
+};
+
+/// A value and the place where it stands, each in a member of its own; always written.
+template <class C, auto value, auto at>
+struct WithPlace {
+    using Owner = typename MemberOf<decltype(value)>::Owner;
+    static Shape shape() { return C::shape(); }
+    static void read(Reader& r, NodeId node, std::string_view key, Owner& into) {
+        C::read(r, node, key, into.*value);
+        into.*at = r.at(node);
+    }
+    static Value write(const Owner& of) { return C::write(of.*value); }
 };
 
 /// `[ONE, OTHER]`, into the two members.
@@ -236,6 +247,16 @@ struct PairOf {
         return Value::list({Value::scalar(of[0].value), Value::scalar(of[1].value)});
     }
 };
+
+/// Keys of many entries.
+template <auto... path>
+constexpr auto about_field() {
+    return field<Text, path...>("about", "a text for readers", "none");
+}
+template <auto up>
+constexpr auto state_field() {
+    return field<State, up>("state", "up or down", "up");
+}
 
 /// A key whose value means nothing here.
 template <class T, class ShapeOf>

@@ -144,7 +144,7 @@ constexpr Field<Expectation> expectation_fields[] = {
         "must hold whichever one link or cable is cut, and if none is; or any-two: whichever two "
         "are",
         "nothing"),
-    field<Text, &Expectation::about>("about", "a text for readers", "none"),
+    about_field<&Expectation::about>(),
 };
 static_assert(covers<Expectation>(expectation_fields, {tag<&Expectation::at>}));
 
@@ -155,7 +155,7 @@ constexpr Field<OutsideHost> host_fields[] = {
         "address", "an address for documentation (RFC 5737, RFC 3849), or one of each family"),
     field<OneOrMore<Service>, &OutsideHost::listens>("listens", "services that answer there",
                                                      "none"),
-    field<Text, &OutsideHost::about>("about", "a text for readers", "none"),
+    about_field<&OutsideHost::about>(),
 };
 static_assert(covers<OutsideHost>(host_fields, {tag<&OutsideHost::name>, tag<&OutsideHost::at>}));
 

@@ -183,6 +183,16 @@ concept IsPlaced = requires(M m) {
 }
 &&std::same_as<M, Placed<decltype(M::value)>>;
 
+template <Holder M>
+using Held = std::remove_cvref_t<decltype(*std::declval<M&>())>;
+
+/// A T of which nothing is written.
+template <class T>
+const T& blank() {
+    static const T value{};
+    return value;
+}
+
 /// What is kept in an optional, a Rare, a Placed.
 template <class M>
 const auto& bare(const M& m) {
@@ -197,7 +207,7 @@ const auto& bare(const M& m) {
 template <class M, class V>
 void put(M& into, V value, Mark at) {
     if constexpr (Holder<M>) {
-        std::remove_cvref_t<decltype(*into)> inner{};
+        Held<M> inner{};
         put(inner, std::move(value), at);
         into = std::move(inner);
     } else if constexpr (IsPlaced<M>) {
@@ -213,7 +223,7 @@ template <class M>
 auto& held(M& m) {
     if constexpr (Holder<M>) {
         if (!m)
-            m = std::remove_cvref_t<decltype(*m)>{};
+            m = Held<M>{};
         return *m;
     } else {
         return m;
@@ -229,11 +239,12 @@ inline constexpr bool means_something<Tunnel> = true;
 template <auto first, auto... rest>
 struct Path {
     using Owner = typename MemberOf<decltype(first)>::Owner;
+    using Type = typename MemberOf<decltype(first)>::Type;
 
     static const auto* get(const Owner& of) {
         if constexpr (sizeof...(rest) == 0)
             return &(of.*first);
-        else if constexpr (Holder<typename MemberOf<decltype(first)>::Type>)
+        else if constexpr (Holder<Type>)
             return of.*first ? Path<rest...>::get(*(of.*first)) : nullptr;
         else
             return Path<rest...>::get(of.*first);
@@ -246,23 +257,18 @@ struct Path {
     }
     /// Takes away what is held on the way and says nothing.
     static void tidy(Owner& of) {
-        using Type = typename MemberOf<decltype(first)>::Type;
         if constexpr (sizeof...(rest) != 0) {
             Path<rest...>::tidy(held(of.*first));
             if constexpr (Holder<Type>)
-                if (!means_something<std::remove_cvref_t<decltype(*(
-                        of
-                        .*first))>> && *(of.*first) == std::remove_cvref_t<decltype(*(of.*first))>{})
+                if (!means_something<Held<Type>> && *(of.*first) == blank<Held<Type>>())
                     (of.*first).reset();
         }
     }
     static const auto& usual() {
-        if constexpr (sizeof...(rest) == 0) {
-            static const Owner blank{};
-            return blank.*first;
-        } else {
+        if constexpr (sizeof...(rest) == 0)
+            return blank<Owner>().*first;
+        else
             return Path<rest...>::usual();
-        }
     }
 };
 
@@ -346,7 +352,7 @@ struct OneOrMore {
         std::vector<Value> items;
         for (const auto& value : of)
             items.push_back(Value::scalar(C::text(bare(value))));
-        return items.size() == 1 ? std::move(items.front()) : Value::list(std::move(items));
+        return Value::one_or_list(std::move(items));
     }
 };
 

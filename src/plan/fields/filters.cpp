@@ -1,4 +1,5 @@
 // Filters and translations.
+#include "jackal/plan/edit.h"
 #include "plan/fields/codecs.h"
 
 namespace jackal::plan {
@@ -38,15 +39,15 @@ constexpr Field<FilterRule> rule_fields[] = {
         "any, icmp (of both address families), tcp, udp or ospf; RIP is udp/520 and, for IPv6, "
         "udp/521, BGP tcp/179",
         "any"),
-    field<OneOrMore<EndsOfRule>, &FilterRule::from>(
-        "from", "prefixes, addresses, names of machines (all their addresses) or subnets", "any"),
-    field<OneOrMore<EndsOfRule>, &FilterRule::to>("to", "the same, of where the packet goes",
-                                                  "any"),
     field<OneOrMore<PortsOfRule>, &FilterRule::ports>(
         "port",
         "destination ports: one, a range such as 8000-8099, or a list of such; then only tcp and "
         "udp match",
         "any"),
+    field<OneOrMore<EndsOfRule>, &FilterRule::from>(
+        "from", "prefixes, addresses, names of machines (all their addresses) or subnets", "any"),
+    field<OneOrMore<EndsOfRule>, &FilterRule::to>("to", "the same, of where the packet goes",
+                                                  "any"),
 };
 static_assert(covers<FilterRule>(rule_fields, {tag<&FilterRule::at>}));
 
@@ -66,21 +67,13 @@ const Entry<FilterRule>& filter_rule_entry() {
     return entry;
 }
 
-struct VerdictOfFilter {
-    static Shape shape() { return Verdict::shape(); }
-    static void read(Reader& r, NodeId node, std::string_view key, Filter& into) {
-        Verdict::read(r, node, key, into.allows);
-        into.default_at = r.at(node);
-    }
-    static Value write(const Filter& of) { return Verdict::write(of.allows); }
-};
-
 constexpr Field<Filter> filter_fields[] = {
-    whole<VerdictOfFilter, &Filter::allows, &Filter::default_at>(
-        "default", "allow or deny: what becomes of packets that no rule names"),
+    whole<WithPlace<Verdict, &Filter::allows, &Filter::default_at>, &Filter::allows,
+          &Filter::default_at>("default",
+                               "allow or deny: what becomes of packets that no rule names"),
     field<ListOf<filter_rule_entry>, &Filter::rules>(
         "rules", "a list of rules; the first that matches decides", "none"),
-    field<Text, &Filter::about>("about", "a text for readers", "none"),
+    about_field<&Filter::about>(),
 };
 static_assert(covers<Filter>(filter_fields, {tag<&Filter::name>, tag<&Filter::at>}));
 
@@ -145,6 +138,10 @@ void check_translation(Reader& r, NodeId node, Translation& t) {
 }
 
 } // namespace
+
+std::string to_string(const FilterRule& rule) {
+    return to_text(written(rule, filter_rule_entry()));
+}
 
 const Entry<Filter>& filter_entry() {
     static const Entry<Filter> entry{

@@ -32,8 +32,8 @@ constexpr auto prefix_of_link = field<PerFamily<Prefix>, &Link::prefixes>(
     "the next free /31 (RFC 3021) and /127 (RFC 6164) of the first machine's site");
 constexpr auto pool_of_link = field<Name<NameKind::pool>, &Link::pool>(
     "pool", "the pool whose next free ones those are", "none");
-constexpr auto state_of_link = field<State, &Link::up>("state", "up or down", "up");
-constexpr auto about_of_link = field<Text, &Link::about>("about", "a text for readers", "none");
+constexpr auto state_of_link = state_field<&Link::up>();
+constexpr auto about_of_link = about_field<&Link::about>();
 
 constexpr Field<Link> link_fields[] = {
     whole<EndsOfWire, &Link::first, &Link::second>(
@@ -73,8 +73,8 @@ static_assert(covers<Tunnel>(tunnel_fields));
 constexpr Field<Cable> cable_fields[] = {
     whole<Pair<&Cable::first, &Cable::second, PortName>, &Cable::first, &Cable::second>(
         "between", "two switch ports, SWITCH/PORT"),
-    field<State, &Cable::up>("state", "up or down", "up"),
-    field<Text, &Cable::about>("about", "a text for readers", "none"),
+    state_field<&Cable::up>(),
+    about_field<&Cable::about>(),
 };
 static_assert(covers<Cable>(cable_fields, {tag<&Cable::at>}));
 

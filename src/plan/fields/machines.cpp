@@ -1,5 +1,6 @@
 // Guests and routers: their NICs, routes, translations, and what else they do.
 #include "jackal/limits.h"
+#include "jackal/plan/edit.h"
 #include "plan/fields/images.h"
 #include "plan/suggester.h"
 
@@ -14,7 +15,7 @@ namespace {
 constexpr Field<BondMember> member_fields[] = {
     field<Name<>, &BondMember::name>("name", "its name", "wire0, wire1, …"),
     field<PortName, &BondMember::port>("port", "SWITCH/PORT", "directly on the subnet's segment"),
-    field<State, &BondMember::up>("state", "up or down", "up"),
+    state_field<&BondMember::up>(),
 };
 static_assert(covers<BondMember>(member_fields, {tag<&BondMember::at>}));
 
@@ -155,8 +156,8 @@ constexpr Field<Nic> nic_fields[] = {
         "bond",
         "a list of wires that make up the NIC, at most 16: the first that works carries all",
         "one wire"),
-    field<State, &Nic::up>("state", "up or down", "up"),
-    field<Text, &Nic::options, &NicOptions::about>("about", "a text for readers", "none"),
+    state_field<&Nic::up>(),
+    about_field<&Nic::options, &NicOptions::about>(),
 };
 static_assert(covers<Nic>(nic_fields, {tag<&Nic::at>}));
 static_assert(covers<NicOptions>(nic_fields));
@@ -179,12 +180,7 @@ struct TargetOfRoute : Scalar<TargetOfRoute> {
         auto prefix = Prefix::parse(r, node);
         return Route::Target(prefix.value_or(net::Prefix{}));
     }
-    static std::string text(const Route::Target& of) {
-        if (const auto* prefix = std::get_if<net::Prefix>(&of))
-            return net::to_string(*prefix);
-        const auto* name = std::get_if<std::string>(&of);
-        return name != nullptr ? *name : "default";
-    }
+    static std::string text(const Route::Target& of) { return to_string(of); }
 };
 
 constexpr Field<Route> route_fields[] = {
@@ -199,7 +195,7 @@ constexpr Field<Route> route_fields[] = {
                                                 "the first that shares a segment"),
     field<Metric, &Route::metric>("metric", "lower wins among routes to one prefix",
                                   "0 in IPv4, 1024 in IPv6"),
-    field<Text, &Route::about>("about", "a text for readers", "none"),
+    about_field<&Route::about>(),
 };
 static_assert(covers<Route>(route_fields, {tag<&Route::at>}));
 
@@ -316,7 +312,7 @@ constexpr Field<Machine> machine_fields[] = {
     field<Mebibytes, &Machine::sizes, &Sizes::disk_mib>("disk", "disk space that it takes: 20G, 1T",
                                                         "0"),
     field<State, &Machine::up>("state", "up or down: whether it runs", "up"),
-    field<Text, &Machine::about>("about", "a text for readers", "none"),
+    about_field<&Machine::about>(),
 };
 static_assert(covers<Machine>(machine_fields, {tag<&Machine::kind>, tag<&Machine::name>,
                                                tag<&Machine::clone_digits>, tag<&Machine::at>}));
@@ -352,17 +348,8 @@ class MachineReader {
     static constexpr int most_alike = limits::alike;
     static constexpr std::uint64_t most_parts = limits::clone_parts;
 
-    NodeId value(NodeId entry, std::string_view wanted) const {
-        NodeId found = Document::none;
-        r_.each_pair_quietly(entry, [&](NodeId key, NodeId v) {
-            if (r_.text(key) == wanted)
-                found = v;
-        });
-        return found;
-    }
-
     void fill(Machine& machine, NodeId entry, int depth) {
-        if (NodeId like = value(entry, "like"); like != Document::none)
+        if (NodeId like = r_.find(entry, "like").second; like != Document::none)
             if (auto name = r_.scalar(like, "the name of a guest or router"))
                 fill_like(machine, like, *name, depth);
         read_entry(r_, entry, entry_, machine);
@@ -396,13 +383,13 @@ class MachineReader {
     }
 
     bool is_template(NodeId entry) const {
-        NodeId node = value(entry, "template");
+        NodeId node = r_.find(entry, "template").second;
         return node != Document::none && Flag::parse(r_, node).value_or(true);
     }
 
     // How many machines the entry stands for; 0 if it does not say.
     std::uint64_t count_of(NodeId entry) const {
-        NodeId node = value(entry, "count");
+        NodeId node = r_.find(entry, "count").second;
         return node == Document::none ? 0 : Count::parse(r_, node).value_or(1);
     }
 

@@ -136,7 +136,7 @@ struct Redistributions {
             Value keys = written(one, redistribution_entry());
             items.push_back(keys.items.size() == 1 ? keys.items.front() : std::move(keys));
         }
-        return items.size() == 1 ? std::move(items.front()) : Value::list(std::move(items));
+        return Value::one_or_list(std::move(items));
     }
 };
 
@@ -230,8 +230,7 @@ struct ByArea {
             const std::uint32_t area = of[i].area;
             for (; i < of.size() && of[i].area == area; ++i)
                 items.push_back(Value::scalar(C::text(what(of[i]))));
-            map.add(Area::text(area),
-                    items.size() == 1 ? std::move(items.front()) : Value::list(std::move(items)));
+            map.add(Area::text(area), Value::one_or_list(std::move(items)));
         }
         return map;
     }
@@ -475,21 +474,12 @@ const Entry<PolicyRule>& policy_rule_entry() {
     return entry;
 }
 
-struct VerdictOfPolicy {
-    static Shape shape() { return PolicyVerdict::shape(); }
-    static void read(Reader& r, NodeId node, std::string_view key, Policy& into) {
-        PolicyVerdict::read(r, node, key, into.accepts);
-        into.default_at = r.at(node);
-    }
-    static Value write(const Policy& of) { return PolicyVerdict::write(of.accepts); }
-};
-
 constexpr Field<Policy> policy_fields[] = {
-    whole<VerdictOfPolicy, &Policy::accepts, &Policy::default_at>(
-        "default", "accept or refuse: what becomes of what no rule names"),
+    whole<WithPlace<PolicyVerdict, &Policy::accepts, &Policy::default_at>, &Policy::accepts,
+          &Policy::default_at>("default", "accept or refuse: what becomes of what no rule names"),
     field<ListOf<policy_rule_entry>, &Policy::rules>(
         "rules", "a list of rules; the first that matches decides", "none"),
-    field<Text, &Policy::about>("about", "a text for readers", "none"),
+    about_field<&Policy::about>(),
 };
 static_assert(covers<Policy>(policy_fields, {tag<&Policy::name>, tag<&Policy::at>}));
 

@@ -26,14 +26,14 @@ constexpr Field<Site> site_fields[] = {
         "filter", "the name of a filter for what the core takes, sends and forwards", "none"),
     field<Name<NameKind::machine>, &Site::relay>(
         "relay", "the machine on the site that passes on what its peers send each other", "none"),
-    field<Text, &Site::about>("about", "a text for readers", "none"),
+    about_field<&Site::about>(),
 };
 static_assert(covers<Site>(site_fields, {tag<&Site::name>, tag<&Site::at>}));
 
 constexpr Field<Pool> pool_fields[] = {
     field<OneOrMore<Prefix>, &Pool::space>("space",
                                            "prefixes that links and loopbacks are numbered from"),
-    field<Text, &Pool::about>("about", "a text for readers", "none"),
+    about_field<&Pool::about>(),
 };
 static_assert(covers<Pool>(pool_fields, {tag<&Pool::name>, tag<&Pool::at>}));
 
@@ -76,7 +76,7 @@ constexpr Field<SiteRegion> region_fields[] = {
     field<One<distance_entry>, &SiteRegion::within>("within",
                                                     "a distance: of peerings inside the region"),
     field<Distances, &SiteRegion::to>("to", "other regions, by name, each with a distance"),
-    field<Text, &SiteRegion::about>("about", "a text for readers", "none"),
+    about_field<&SiteRegion::about>(),
 };
 static_assert(covers<SiteRegion>(region_fields, {tag<&SiteRegion::name>, tag<&SiteRegion::at>}));
 
@@ -116,8 +116,8 @@ constexpr Field<Peering> peering_fields[] = {
     field<Name<NameKind::pool>, &Peering::pool>("pool", "the pool whose next free ones those are",
                                                 "none"),
     field<Mtu, &Peering::mtu_bytes>("mtu", "bytes of the largest IP packet", "1500"),
-    field<State, &Peering::up>("state", "up or down", "up"),
-    field<Text, &Peering::about>("about", "a text for readers", "none"),
+    state_field<&Peering::up>(),
+    about_field<&Peering::about>(),
 };
 static_assert(covers<Peering>(peering_fields, {tag<&Peering::sides>, tag<&Peering::at>}));
 

@@ -50,7 +50,7 @@ struct Reservations {
                 entry.client = *mac;
             else
                 entry.client = std::string(r.text(client));
-            auto region = read_region(r, value);
+            auto region = Stretch::parse(r, value);
             if (!region)
                 return;
             const auto* range = std::get_if<net::Range>(&*region);
@@ -80,7 +80,7 @@ struct RouterOption {
     static void read(Reader& r, NodeId node, std::string_view, DhcpRange& into) {
         if (r.kind(node) == NodeKind::scalar && r.text(node) == "none")
             into.gives_router = false;
-        else if (auto address = read_address(r, node))
+        else if (auto address = Address::parse(r, node))
             into.router = {*address, r.at(node)};
     }
     static Value write(const DhcpRange& of) {
@@ -217,9 +217,7 @@ struct Size {
             lengths.push_back(Value::scalar(fmt::format("/{}", of.size->value)));
         if (of.ipv6_size != Subnet{}.ipv6_size)
             lengths.push_back(Value::scalar(fmt::format("/{}", of.ipv6_size)));
-        if (lengths.empty())
-            return {};
-        return lengths.size() == 1 ? lengths.front() : Value::list(std::move(lengths));
+        return lengths.empty() ? Value{} : Value::one_or_list(std::move(lengths));
     }
 };
 
@@ -243,12 +241,7 @@ struct UplinkWord : Choice<UplinkWord> {
         std::pair{"nat", Uplink::nat}, std::pair{"bridge", Uplink::bridge}};
 };
 
-struct UplinkKey {
-    static Shape shape() { return UplinkWord::shape(); }
-    static void read(Reader& r, NodeId node, std::string_view key, Subnet& into) {
-        UplinkWord::read(r, node, key, into.uplink);
-        into.uplink_at = r.at(node);
-    }
+struct UplinkKey : WithPlace<UplinkWord, &Subnet::uplink, &Subnet::uplink_at> {
     static Value write(const Subnet& of) {
         return of.uplink == Uplink::none ? Value{} : UplinkWord::write(of.uplink);
     }
@@ -280,7 +273,7 @@ constexpr Field<Subnet> subnet_fields[] = {
         "none"),
     field<Vlan, &Subnet::vlan>("vlan", "the VLAN that it is on the switches, 1 to 4094",
                                "that of most of its NICs"),
-    field<Text, &Subnet::about>("about", "a text for readers", "none"),
+    about_field<&Subnet::about>(),
 };
 static_assert(covers<Subnet>(subnet_fields, {tag<&Subnet::name>, tag<&Subnet::at>}));
 

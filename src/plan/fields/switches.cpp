@@ -50,18 +50,9 @@ constexpr Field<SwitchPort> port_fields[] = {
         "native", "of a trunk: the VLAN of what comes in without a tag", "none: dropped"),
     field<Name<NameKind::subnet>, &SwitchPort::segment>(
         "segment", "the subnet whose own segment the port is wired to", "none"),
-    field<State, &SwitchPort::up>("state", "up or down", "up"),
+    state_field<&SwitchPort::up>(),
 };
 static_assert(covers<SwitchPort>(port_fields, {tag<&SwitchPort::name>, tag<&SwitchPort::at>}));
-
-NodeId key_of(Reader& r, NodeId mapping, std::string_view wanted) {
-    NodeId found = Document::none;
-    r.each_pair_quietly(mapping, [&](NodeId key, NodeId) {
-        if (r.text(key) == wanted)
-            found = key;
-    });
-    return found;
-}
 
 // A port is an access port with `vlan`, or a trunk with `trunk` and perhaps `native`.
 const Entry<SwitchPort>& port_entry() {
@@ -78,10 +69,11 @@ const Entry<SwitchPort>& port_entry() {
             },
         .check =
             [](Reader& r, NodeId node, SwitchPort& port) {
-                if (NodeId vlan = key_of(r, node, "vlan"); port.is_trunk && vlan != Document::none)
+                if (NodeId vlan = r.find(node, "vlan").first;
+                    port.is_trunk && vlan != Document::none)
                     r.problem(vlan,
                               "a trunk has no `vlan`; its untagged frames belong to `native`");
-                if (NodeId native = key_of(r, node, "native");
+                if (NodeId native = r.find(node, "native").first;
                     !port.is_trunk && native != Document::none)
                     r.problem(native, "only a trunk has `native`; write `vlan` for an access port");
                 std::erase(port.tagged, port.untagged);
@@ -91,8 +83,8 @@ const Entry<SwitchPort>& port_entry() {
 
 constexpr Field<Switch> switch_fields[] = {
     field<Named<port_entry, NameKind::port>, &Switch::ports>("ports", "its ports, by name", "none"),
-    field<State, &Switch::up>("state", "up or down", "up"),
-    field<Text, &Switch::about>("about", "a text for readers", "none"),
+    state_field<&Switch::up>(),
+    about_field<&Switch::about>(),
 };
 static_assert(covers<Switch>(switch_fields, {tag<&Switch::name>, tag<&Switch::at>}));
 

@@ -13,6 +13,10 @@ Value Value::list(std::vector<Value> items) {
     return {Kind::list, {}, {}, std::move(items), false, {}};
 }
 
+Value Value::one_or_list(std::vector<Value> items) {
+    return items.size() == 1 ? std::move(items.front()) : list(std::move(items));
+}
+
 void Value::add(std::string key, Value value) {
     if (!value)
         return;
@@ -20,7 +24,7 @@ void Value::add(std::string key, Value value) {
     items.push_back(std::move(value));
 }
 
-const Value* Value::find(std::string_view key) const {
+Value* Value::find(std::string_view key) {
     auto found = std::ranges::find(keys, key);
     return found == keys.end() ? nullptr : &items[static_cast<std::size_t>(found - keys.begin())];
 }

@@ -20,6 +20,8 @@ struct Value {
 
     static Value scalar(std::string text);
     static Value list(std::vector<Value> items);
+    /// One alone as it is.
+    static Value one_or_list(std::vector<Value> items);
     static Value map() { return {Kind::map, {}, {}, {}, false, {}}; }
     static Value named() { return {Kind::map, {}, {}, {}, true, {}}; }
 
@@ -28,7 +30,7 @@ struct Value {
     /// Adds a key to a mapping, unless its value is nothing.
     void add(std::string key, Value value);
     /// What stands behind a key of a mapping, or null.
-    const Value* find(std::string_view key) const;
+    Value* find(std::string_view key);
     bool is_collection() const { return kind == Kind::list || kind == Kind::map; }
 
     friend bool operator==(const Value&, const Value&) = default;

@@ -27,10 +27,10 @@ Value& value_at(Value& sections, const Place& place) {
                 break;
             at = &at->items[step.index];
         } else {
-            const Value* next = at->find(step.word);
+            Value* next = at->find(step.word);
             if (next == nullptr)
                 break;
-            at = &at->items[static_cast<std::size_t>(next - at->items.data())];
+            at = next;
         }
     }
     return *at;

@@ -52,11 +52,17 @@ class Reader {
         }
     }
 
-    // True if the node is a mapping with that key.
-    bool has_key(NodeId node, std::string_view name) const {
-        bool found = false;
-        each_pair_quietly(node, [&](NodeId key, NodeId) { found = found || text(key) == name; });
+    // A key of a mapping and its value, or Document::none twice; of several the last.
+    std::pair<NodeId, NodeId> find(NodeId node, std::string_view name) const {
+        std::pair found{Document::none, Document::none};
+        each_pair_quietly(node, [&](NodeId key, NodeId value) {
+            if (text(key) == name)
+                found = {key, value};
+        });
         return found;
+    }
+    bool has_key(NodeId node, std::string_view name) const {
+        return find(node, name).first != Document::none;
     }
 
     // Calls use(key, value) for each pair of a mapping; an empty value counts as an empty
@@ -193,9 +199,6 @@ std::optional<std::uint64_t> parse_count(std::string_view text);
 std::optional<double> parse_percent(std::string_view text);
 
 void read_word(Reader& r, NodeId node, Placed<std::string>& into);
-std::optional<net::Address> read_address(Reader& r, NodeId node);
-std::optional<net::Address> read_ipv4_address(Reader& r, NodeId node);
-std::optional<Region> read_region(Reader& r, NodeId node);
 /// A list that stands for something and has no item: `an empty list is no WHAT`.
 void refuse_empty_list(Reader& r, NodeId node, std::string_view what);
 
