@@ -533,8 +533,7 @@ function askView(asks, isAsked) {
     make("input", {name, size: name === "count" || name === "interval" ? 6 : 24, placeholder: fieldLabels[name][1], autocomplete: "off"}))));
   kind.addEventListener("change", choose);
   choose();
-  form.addEventListener("submit", async event => {
-    event.preventDefault();
+  const ask = async () => {
     const words = new URLSearchParams([...new FormData(form)].filter(([name, value]) => value !== "" && name !== "kind"));
     const wanted = kind.value;
     try {
@@ -542,8 +541,12 @@ function askView(asks, isAsked) {
     } catch (error) {
       answer.replaceChildren(make("p", {class: "bad"}, error.message));
     }
+  };
+  form.addEventListener("submit", event => {
+    event.preventDefault();
+    ask();
   });
-  if (asks && isAsked) setTimeout(() => form.requestSubmit());
+  if (asks && isAsked) ask();
   return [form, answer];
 }
 
