@@ -31,6 +31,29 @@ void holds_both_ways(const plan::Plan& plan) {
     CHECK(again == plan);
 }
 
+// Which of two sections that fill one list comes first is no difference.
+bool has_same_order(const plan::Plan& one, const plan::Plan& other) {
+    auto first = [](const plan::Plan& plan) {
+        return std::pair(!plan.machines.empty()
+                             && plan.machines.front().kind == plan::MachineKind::router,
+                         !plan.links.empty() && plan.links.front().tunnel);
+    };
+    return first(one) == first(other);
+}
+
+void holds_as_changes(const plan::Plan& before, const plan::Plan& after) {
+    const auto changes = plan::difference(before, after);
+    CAPTURE(plan::text_of(before));
+    CAPTURE(plan::text_of(after));
+    const plan::Applied made = plan::apply(before, changes);
+    CHECK(made.problem == "");
+    REQUIRE(made.plan.has_value());
+    for (const plan::PlaceChange& change : plan::difference(*made.plan, after))
+        FAIL_CHECK(plan::to_line(change));
+    if (has_same_order(before, after))
+        CHECK(*made.plan == after);
+}
+
 // Values of every form that some key takes.
 const std::vector<std::string> words = {
     "true",
@@ -165,6 +188,45 @@ TEST_CASE("a plan that is written as a text reads as it was") {
     }
 }
 
+TEST_CASE("what two plans differ in makes the one of the other") {
+    std::vector<plan::Plan> plans;
+    for (std::uint64_t seed : judge::seeds(60, 10))
+        plans.push_back(plan_of(judge::random_any(seed).dump()));
+    plans.push_back(plan_of(::text_of(SOURCE_DIR "/tests/all-keys.yaml")));
+    plans.push_back(plan_of(::text_of(SOURCE_DIR "/demo/skerry.yaml")));
+    for (std::size_t i = 0; i < plans.size(); ++i)
+        for (std::size_t step : {1, 7}) {
+            const std::size_t other = (i + step) % plans.size();
+            CAPTURE(i);
+            CAPTURE(other);
+            holds_as_changes(plans[i], plans[other]);
+        }
+}
+
+TEST_CASE("a change that does not apply says why") {
+    const plan::Plan plan = plan_of(::text_of(SOURCE_DIR "/demo/skerry.yaml"));
+    for (auto [change, why] : std::initializer_list<std::pair<const char*, const char*>>{
+             {"guests.nobody.mtu=1400", "guests.nobody.mtu: there is no \"nobody\""},
+             {"routers.quay-r1.nics[9]-",
+              "routers.quay-r1.nics[9]: there is no number 9 in the list"},
+             {"routers.quay-r1.tea=hot", "routers.quay-r1.tea: \"tea\" is no key of a machine"},
+             {"routers.quay-r1.nics[0].mtu=7",
+              "routers.quay-r1.nics[0].mtu: \"7\" is not a whole number from 68 to 65535"},
+             {"subnets.quay+={hosts: 9}", "subnets.quay: there is another \"quay\" already"},
+         }) {
+        const plan::Applied made = plan::apply(plan, {*plan::parse_change(change)});
+        CHECK(made.problem == why);
+        CHECK(!made.plan.has_value());
+    }
+    // What is there already, or is not there, is no reason.
+    const auto twice = *plan::parse_change("routers.quay-r1.listens+=tcp/9999");
+    const auto once = plan::apply(plan, {twice}).plan;
+    CHECK(once != plan);
+    CHECK(plan::apply(plan, {twice, twice}).plan == once);
+    CHECK(plan::apply(plan, {*plan::parse_change("routers.quay-r1.listens-=tcp/9999")}).plan
+          == plan);
+}
+
 // Thousands of readings, each slow under sanitizers.
 TEST_CASE("each value that is changed is a difference, at its place" * doctest::skip(sanitized)) {
     const std::string text = ::text_of(SOURCE_DIR "/tests/all-keys.yaml");
@@ -202,6 +264,8 @@ TEST_CASE("each value that is changed is a difference, at its place" * doctest::
             const auto found = plan::difference(plan, reading.plan->written());
             REQUIRE(!found.empty());
             holds_both_ways(reading.plan->written());
+            holds_as_changes(plan, reading.plan->written());
+            holds_as_changes(reading.plan->written(), plan);
             const std::string section = place.substr(0, place.find('.'));
             if (section != "params")
                 CHECK(found.front().place.steps.front().word == section);

@@ -1,5 +1,7 @@
 #include "plan/edit/surgeon.h"
 
+#include "plan/fields/change.h"
+
 #include "jackal/limits.h"
 
 #include <algorithm>
@@ -308,7 +310,7 @@ void Surgeon::remove(const Place& place, const Spot& spot) {
     // Nothing is left: a list goes with its key, unless it says something by being there.
     const bool is_list = layout_->kind(holder) == NodeKind::sequence;
     const bool goes = is_list && !above.steps.empty() && outer.element.key != Layout::none
-                      && above.steps.back().word != "trunk"
+                      && !means_something_empty(above)
                       && (above.steps.size() != 3 || inherited(above, true) == Layout::none);
     if (goes)
         return remove(above, outer);

@@ -268,6 +268,7 @@ constexpr Field<T> unread(std::string_view key, std::string_view about, std::str
     made.shape = &ShapeOf::shape;
     made.read = [](Reader&, NodeId, std::string_view, T&) {};
     made.write = [](const T&) { return Value{}; };
+    made.reset = [](T&) {};
     return made;
 }
 
@@ -309,6 +310,7 @@ struct Machines {
     static Shape shape();
     static void read(Reader& r, NodeId node, std::string_view key, Plan& into);
     static Value write(const Plan& of);
+    static bool change(Change& change, Steps rest, Plan& into);
 };
 
 /// Wires and tunnels; those between switches stand among the wires.
@@ -317,6 +319,7 @@ struct Links {
     static Shape shape();
     static void read(Reader& r, NodeId node, std::string_view key, Plan& into);
     static Value write(const Plan& of);
+    static bool change(Change& change, Steps rest, Plan& into);
 };
 
 } // namespace jackal::plan

@@ -197,11 +197,13 @@ const Entry<Expectation>& expectation_entry() {
         .what = "an expectation",
         .fields = expectation_fields,
         .rules = {{Rule::Kind::one_of, {"ping", "connect", "apart"}}},
-        .check = [](Reader& r, NodeId node, Expectation& e) {
-            if (!e.service && (e.from.value.empty() || e.to.value.empty()))
-                r.problem(node, "an expectation needs `ping: [FROM, TO]`, `connect: [FROM, TO, "
-                                "SERVICE]` or `apart: [ONE, OTHER]`");
-        }};
+        .check =
+            [](Reader& r, NodeId node, Expectation& e) {
+                if (!e.service && (e.from.value.empty() || e.to.value.empty()))
+                    r.problem(node, "an expectation needs `ping: [FROM, TO]`, `connect: [FROM, TO, "
+                                    "SERVICE]` or `apart: [ONE, OTHER]`");
+            },
+        .is_one = true};
     return entry;
 }
 

@@ -11,9 +11,8 @@
 // needs of the whole entry (whole).
 #pragma once
 
+#include "plan/fields/change.h"
 #include "plan/fields/shape.h"
-#include "plan/fields/value.h"
-#include "plan/read/reader.h"
 
 #include <array>
 #include <concepts>
@@ -33,7 +32,10 @@ template <class T>
 struct Field : Row {
     void (*read)(Reader&, NodeId, std::string_view key, T&) = nullptr;
     Value (*write)(const T&) = nullptr; ///< nothing where it is the usual
-    std::array<Member, 3> members{};    ///< that it fills, outermost first
+    void (*reset)(T&) = nullptr;        ///< to the usual
+    /// Makes a change of an entry below it; false where it has none. Null for keys without entries.
+    bool (*change)(Change&, Steps rest, T&) = nullptr;
+    std::array<Member, 3> members{}; ///< that it fills, outermost first
 };
 
 /// A sort of entry that is read into a T.
@@ -57,6 +59,7 @@ struct Entry {
         std::string_view what; // `none of its two sites`
     };
     const Others* others = nullptr;
+    bool is_one = false; ///< what one of its keys means depends on the others
 };
 
 /// Reads the keys of a mapping.
@@ -82,7 +85,7 @@ void read_entry(Reader& r, NodeId node, const Entry<T>& entry, T& into) {
         r.problem(key, Reader::unknown(what, r.text(key), names));
     });
     if (entry.check != nullptr)
-        entry.check(r, node, into);
+        r.checked([&] { entry.check(r, node, into); });
 }
 
 /// The keys of an entry whose values are not the usual ones.
@@ -94,6 +97,34 @@ Value written(const T& of, const Entry<T>& entry) {
     if (entry.others != nullptr)
         entry.others->write(of, map);
     return map;
+}
+
+/// Makes a change of what stands `rest` below an entry.
+template <class T>
+void change_entry(Change& change, Steps rest, const Entry<T>& entry, T& into) {
+    if constexpr (requires { into.at; })
+        if (into.at)
+            change.at = into.at;
+    auto field = std::ranges::find(entry.fields, rest.front().word, &Field<T>::key);
+    const bool is_known = field != entry.fields.end();
+    if (is_known && field->change != nullptr && field->change(change, rest.subspan(1), into))
+        return;
+    if (entry.is_one) {
+        Value keys = written(into, entry);
+        change.alter_all(keys, rest);
+        for (const Field<T>& each : entry.fields)
+            each.reset(into);
+        change.read(keys, [&](Reader& r, NodeId node) { read_entry(r, node, entry, into); });
+    } else if (is_known) {
+        Value value = field->write(into);
+        change.alter(value, rest.subspan(1));
+        field->reset(into);
+        if (value)
+            change.read(value,
+                        [&](Reader& r, NodeId node) { field->read(r, node, field->key, into); });
+    } else {
+        change.refuse(fmt::format("{} is no key of {}", shown(rest.front().word), entry.what));
+    }
 }
 
 /// The entry as one tells of it.
@@ -272,6 +303,12 @@ struct Path {
     }
 };
 
+/// A codec of entries, which makes changes of them one by one.
+template <class C, class M>
+concept OfEntries = requires(Change& change, Steps rest, M& m) {
+    { C::change(change, rest, m) } -> std::same_as<bool>;
+};
+
 /// The field of a member, or of one inside it; it is always written if `always`.
 template <class Codec, auto first, auto... rest>
 constexpr auto field(std::string_view key, std::string_view about, std::string_view usual = {},
@@ -294,6 +331,17 @@ constexpr auto field(std::string_view key, std::string_view about, std::string_v
             const auto* leaf = P::get(of);
             return leaf == nullptr || *leaf == P::usual() ? Value{} : Codec::write(*leaf);
         };
+    made.reset = [](Owner& into) {
+        P::make(into) = P::usual();
+        P::tidy(into);
+    };
+    if constexpr (OfEntries<Codec,
+                            std::remove_reference_t<decltype(P::make(std::declval<Owner&>()))>>)
+        made.change = [](Change& change, Steps steps, Owner& into) {
+            const bool is_made = Codec::change(change, steps, P::make(into));
+            P::tidy(into);
+            return is_made;
+        };
     made.members = {tag<first>, tag<rest>...};
     return made;
 }
@@ -301,13 +349,20 @@ constexpr auto field(std::string_view key, std::string_view about, std::string_v
 /// The field of several members: its codec reads into the entry, and writes what it has.
 template <class Codec, auto first, auto... others>
 constexpr auto whole(std::string_view key, std::string_view about, std::string_view usual = {}) {
-    Field<typename MemberOf<decltype(first)>::Owner> made;
+    using Owner = typename MemberOf<decltype(first)>::Owner;
+    Field<Owner> made;
     made.key = key;
     made.about = about;
     made.usual = usual;
     made.shape = &Codec::shape;
     made.read = &Codec::read;
     made.write = &Codec::write;
+    made.reset = [](Owner& into) {
+        into.*first = blank<Owner>().*first;
+        ((into.*others = blank<Owner>().*others), ...);
+    };
+    if constexpr (OfEntries<Codec, Owner>)
+        made.change = &Codec::change;
     made.members = {tag<first>, tag<others>...};
     return made;
 }
@@ -384,6 +439,16 @@ struct One {
     static Value write(const M& of) {
         return written(bare(of), entry());
     }
+    template <class M>
+    static bool change(Change& change, Steps rest, M& into) {
+        if constexpr (Holder<M>)
+            if (!into)
+                return false;
+        if (rest.empty())
+            return false;
+        change_entry(change, rest, entry(), held(into));
+        return true;
+    }
 };
 
 /// A list of entries.
@@ -406,6 +471,37 @@ struct ListOf {
         for (const auto& one : of)
             items.push_back(written(one, entry()));
         return Value::list(std::move(items));
+    }
+    template <class M>
+    static bool change(Change& change, Steps rest, M& into) {
+        auto given = [&] {
+            typename M::value_type made{};
+            made.at = change.at;
+            change.read_value([&](Reader& r, NodeId node) { read_entry(r, node, entry(), made); });
+            return made;
+        };
+        if (rest.empty()) {
+            if (change.of().verb != Change::Verb::add)
+                return false;
+            auto made = given();
+            if (std::ranges::find(into, made) == into.end()) // else it is there already
+                into.push_back(std::move(made));
+            return true;
+        }
+        const std::size_t i = rest.front().index;
+        const bool is_new = rest.size() == 1 && change.of().verb == Change::Verb::add;
+        if (rest.front().kind != Place::Step::Kind::index || (i >= into.size() && !is_new))
+            change.refuse(rest.front());
+        else if (rest.size() > 1)
+            change_entry(change, rest.subspan(1), entry(), into[i]);
+        else if (is_new)
+            into.insert(into.begin() + static_cast<std::ptrdiff_t>(std::min(i, into.size())),
+                        given());
+        else if (change.of().verb == Change::Verb::remove)
+            into.erase(into.begin() + static_cast<std::ptrdiff_t>(i));
+        else
+            into[i] = given();
+        return true;
     }
 };
 
@@ -430,6 +526,38 @@ struct Named {
         for (const auto& one : of)
             map.add(one.name, written(one, entry()));
         return map;
+    }
+    template <class M>
+    static bool change(Change& change, Steps rest, M& into) {
+        using One = typename M::value_type;
+        if (rest.empty()) {
+            if (change.of().verb == Change::Verb::order)
+                put_in_order(change, into, [](const One& one) { return one.name; });
+            return change.of().verb == Change::Verb::order;
+        }
+        const std::string& name = rest.front().word;
+        auto found = std::ranges::find(into, name, &One::name);
+        const bool is_there = found != into.end();
+        if (rest.size() > 1 || change.of().verb == Change::Verb::remove) {
+            if (!is_there)
+                change.refuse(rest.front());
+            else if (rest.size() > 1)
+                change_entry(change, rest.subspan(1), entry(), *found);
+            else
+                into.erase(found);
+            return true;
+        }
+        One made{};
+        made.name = name;
+        made.at = is_there ? found->at : change.at;
+        change.read_value([&](Reader& r, NodeId node) { read_entry(r, node, entry(), made); });
+        if (!is_there)
+            into.push_back(std::move(made));
+        else if (change.of().verb == Change::Verb::set)
+            *found = std::move(made);
+        else if (!(*found == made))
+            change.refuse(fmt::format("there is another {} already", shown(name)));
+        return true;
     }
 };
 

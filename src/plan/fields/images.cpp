@@ -158,4 +158,9 @@ Value Boot::write(const Image& of) {
     return map.items.empty() ? Value{} : map;
 }
 
+void Boot::reset(Image& of) {
+    for (const Field<Image>& field : boot_fields)
+        field.reset(of);
+}
+
 } // namespace jackal::plan

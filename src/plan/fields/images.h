@@ -34,6 +34,7 @@ struct Boot {
     static Shape shape();
     static void read(Reader& r, NodeId node, Image& into);
     static Value write(const Image& of);
+    static void reset(Image& of);
 };
 
 /// The fields of a plan or of a machine, whose login and image those are.
@@ -74,6 +75,12 @@ constexpr auto boot_field(std::string_view usual) {
             return found ? Boot::write(*found) : Value{};
         else
             return Boot::write(found);
+    };
+    made.reset = [](Owner& into) {
+        Boot::reset(held(into.*image));
+        if constexpr (Holder<typename MemberOf<decltype(image)>::Type>)
+            if (*(into.*image) == Image{})
+                (into.*image).reset();
     };
     made.members = {tag<image>};
     return made;

@@ -329,19 +329,23 @@ class MachineReader {
     void read(NodeId section, MachineKind kind, std::vector<Machine>& into) {
         bool guest = kind == MachineKind::guest;
         into.reserve(into.size() + r_.pair_count(section));
-        entry_ = machine_entry();
-        entry_.what = guest ? "a guest" : "a router";
         r_.each_pair(section, guest ? "guests" : "routers", [&](NodeId key, NodeId entry) {
             if (parts_ > most_parts)
                 return; // said once
             Machine machine;
             machine.kind = kind;
-            fill(machine, entry, 0);
             machine.name = r_.text(key);
             machine.at = r_.at(key);
-            if (!is_template(entry))
-                add(std::move(machine), count_of(entry), into);
+            read_entry_of(std::move(machine), entry, into);
         });
+    }
+
+    // Of one entry, for a machine of that name and kind.
+    void read_entry_of(Machine machine, NodeId entry, std::vector<Machine>& into) {
+        entry_.what = machine.kind == MachineKind::guest ? "a guest" : "a router";
+        fill(machine, entry, 0);
+        if (!is_template(entry))
+            add(std::move(machine), count_of(entry), into);
     }
 
   private:
@@ -412,8 +416,8 @@ class MachineReader {
     }
 
     Reader& r_;
-    Entry<Machine> entry_;    // as it is called here
-    std::uint64_t parts_ = 0; // machines, NICs and routes so far
+    Entry<Machine> entry_ = machine_entry(); // as it is called here
+    std::uint64_t parts_ = 0;                // machines, NICs and routes so far
     Suggester suggester_;
     std::map<std::string_view, NodeId> entries_;
 };
@@ -440,6 +444,127 @@ std::size_t clones_at(const std::vector<Machine>& machines, std::size_t first) {
     }
     return count;
 }
+
+// An entry that stands for `clones` machines, or for one.
+Value entry_of(const Machine& machine, std::size_t clones) {
+    Value entry = Value::map();
+    if (clones != 0)
+        entry.add("count", Value::scalar(fmt::format("{}", clones)));
+    Value keys = written(machine, machine_entry());
+    for (std::size_t i = 0; i < keys.keys.size(); ++i)
+        entry.add(keys.keys[i], std::move(keys.items[i]));
+    return entry;
+}
+
+// A change of one machine, of all that an entry with `count` stands for, or of how many those are.
+class ChangeOfMachines {
+  public:
+    ChangeOfMachines(Change& change, MachineKind kind, std::vector<Machine>& machines)
+        : change_(change), kind_(kind), machines_(machines) {}
+
+    void make(Steps rest) {
+        if (rest.empty())
+            return order();
+        const Place::Step& step = rest.front();
+        name_ = step.kind == Place::Step::Kind::one_of ? step.other : step.word;
+        find();
+        const bool is_whole = rest.size() == 1;
+        if (count_ == 0 && (!is_whole || change_.of().verb == Change::Verb::remove))
+            change_.refuse(step);
+        else if (!is_whole && rest[1].word == "count")
+            set_count(rest.subspan(1));
+        else if (!is_whole)
+            for (std::size_t i = first_; i < first_ + count_; ++i)
+                change_entry(change_, rest.subspan(1), machine_entry(), machines_[i]);
+        else
+            replace(change_.of().verb == Change::Verb::remove ? std::vector<Machine>{} : given());
+    }
+
+  private:
+    using Position = std::vector<Machine>::difference_type;
+
+    void order() {
+        if (change_.of().verb != Change::Verb::order)
+            return change_.refuse("a section of machines is changed by its entries");
+        // Those of the other kind stay where they are.
+        std::vector<Machine> own;
+        for (Machine& machine : machines_)
+            if (machine.kind == kind_)
+                own.push_back(std::move(machine));
+        put_in_order(change_, own, [](const Machine& machine) { return machine.entry_name(); });
+        auto next = own.begin();
+        for (Machine& machine : machines_)
+            if (machine.kind == kind_)
+                machine = std::move(*next++);
+    }
+
+    // The machine of that name; else all that the entry of that name stands for, one behind the
+    // other.
+    void find() {
+        auto is_own = [&](const Machine& machine) {
+            return machine.kind == kind_ && machine.name == name_;
+        };
+        auto is_clone = [&](const Machine& machine) {
+            return machine.kind == kind_ && machine.clone_digits != 0
+                   && machine.entry_name() == name_;
+        };
+        auto found = std::ranges::find_if(machines_, is_own);
+        if (found == machines_.end())
+            found = std::ranges::find_if(machines_, is_clone);
+        first_ = static_cast<std::size_t>(found - machines_.begin());
+        count_ = found == machines_.end() ? 0 : 1;
+        if (count_ != 0 && is_clone(*found))
+            count_ = static_cast<std::size_t>(std::find_if_not(found, machines_.end(), is_clone)
+                                              - found);
+    }
+
+    std::vector<Machine> given() {
+        std::vector<Machine> made;
+        change_.read_value([&](Reader& r, NodeId node) { made = machines_in(r, node); });
+        return made;
+    }
+    std::vector<Machine> machines_in(Reader& r, NodeId entry) {
+        Machine machine;
+        machine.kind = kind_;
+        machine.name = name_;
+        machine.at = count_ == 0 ? change_.at : machines_[first_].at;
+        std::vector<Machine> made;
+        MachineReader(r).read_entry_of(std::move(machine), entry, made);
+        return made;
+    }
+
+    void set_count(Steps rest) {
+        const Machine& first = machines_[first_];
+        Value entry = entry_of(first, first.clone_digits != 0 ? count_ : 0);
+        change_.alter(entry, rest);
+        std::vector<Machine> made;
+        change_.read(entry, [&](Reader& r, NodeId node) { made = machines_in(r, node); });
+        replace(std::move(made));
+    }
+
+    // By default behind the last one of their kind.
+    void replace(std::vector<Machine> made) {
+        auto at = machines_.begin() + static_cast<Position>(first_);
+        if (count_ == 0) {
+            auto last = std::find_if(machines_.rbegin(), machines_.rend(),
+                                     [&](const Machine& machine) { return machine.kind == kind_; });
+            at = last == machines_.rend() ? machines_.end() : last.base();
+        } else if (change_.of().verb == Change::Verb::add) {
+            if (!std::equal(made.begin(), made.end(), at, at + static_cast<Position>(count_)))
+                change_.refuse(fmt::format("there is another {} already", shown(name_)));
+            return;
+        }
+        at = machines_.erase(at, at + static_cast<Position>(count_));
+        machines_.insert(at, std::move_iterator(made.begin()), std::move_iterator(made.end()));
+    }
+
+    Change& change_;
+    MachineKind kind_;
+    std::vector<Machine>& machines_;
+    std::string name_;
+    std::size_t first_ = 0; // of those that the change is about,
+    std::size_t count_ = 0; // and how many they are
+};
 
 } // namespace
 
@@ -499,19 +624,18 @@ Value Machines<kind>::write(const Plan& of) {
     for (std::size_t i = 0; i < of.machines.size();) {
         const std::size_t clones = clones_at(of.machines, i);
         const Machine& machine = of.machines[i];
-        if (machine.kind == kind) {
-            Value entry = Value::map();
-            if (clones != 0)
-                entry.add("count", Value::scalar(fmt::format("{}", clones)));
-            Value keys = written(machine, machine_entry());
-            for (std::size_t k = 0; k < keys.keys.size(); ++k)
-                entry.add(keys.keys[k], std::move(keys.items[k]));
+        if (machine.kind == kind)
             map.add(std::string(clones != 0 ? machine.entry_name() : machine.name),
-                    std::move(entry));
-        }
+                    entry_of(machine, clones));
         i += std::max<std::size_t>(clones, 1);
     }
     return map.items.empty() ? Value{} : map;
+}
+
+template <MachineKind kind>
+bool Machines<kind>::change(Change& change, Steps rest, Plan& into) {
+    ChangeOfMachines(change, kind, into.machines).make(rest);
+    return true;
 }
 
 template struct Machines<MachineKind::guest>;

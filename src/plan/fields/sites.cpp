@@ -174,6 +174,7 @@ const Entry<Peering>& peering_entry() {
         // Its two sites are keys, so they are read before all others.
         .begin =
             [](Reader& r, NodeId node, Peering& peering) {
+                peering.sides[0] = peering.sides[1] = {};
                 r.each_pair_quietly(node, [&](NodeId key, NodeId value) {
                     if (r.text(key) == "between")
                         read_pair(r, value, "between", peering.first, peering.second);
@@ -184,7 +185,8 @@ const Entry<Peering>& peering_entry() {
                 if (peering.first.value.empty() || peering.second.value.empty())
                     r.problem(node, "a peering needs `between: [SITE, SITE]`");
             },
-        .others = &sides};
+        .others = &sides,
+        .is_one = true};
     return entry;
 }
 

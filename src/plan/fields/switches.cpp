@@ -77,7 +77,8 @@ const Entry<SwitchPort>& port_entry() {
                     !port.is_trunk && native != Document::none)
                     r.problem(native, "only a trunk has `native`; write `vlan` for an access port");
                 std::erase(port.tagged, port.untagged);
-            }};
+            },
+        .is_one = true};
     return entry;
 }
 

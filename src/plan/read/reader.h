@@ -22,14 +22,26 @@ class Reader {
   public:
     Reader(const Document& document, std::vector<Problem>& problems)
         : document_(document), problems_(problems) {}
+    // Of a part of a plan, all of which counts as written at `stands`. What its keys are together
+    // is not looked at.
+    Reader(const Document& document, std::vector<Problem>& problems, Mark stands)
+        : document_(document), problems_(problems), stands_(stands) {}
 
     void problem(NodeId node, std::string message) { problem(document_.at(node), message); }
     void problem(Mark at, std::string message) {
-        if (problems_.size() < Reading::most_problems)
+        if (problems_.size() < Reading::most_problems && !is_mute_)
             problems_.push_back({at, std::move(message)});
     }
 
-    Mark at(NodeId node) const { return document_.at(node); }
+    // What check() does to an entry once its keys are read.
+    template <class Check>
+    void checked(Check check) {
+        is_mute_ = bool(stands_);
+        check();
+        is_mute_ = false;
+    }
+
+    Mark at(NodeId node) const { return stands_ ? stands_ : document_.at(node); }
     std::string_view text(NodeId node) const { return document_.text(node); }
     NodeKind kind(NodeId node) const { return document_.kind(node); }
     bool is_empty(NodeId node) const {
@@ -38,6 +50,7 @@ class Reader {
     }
 
     NodeId root() const { return document_.root(); }
+    const Document& document() const { return document_; }
 
     // Calls use(key, value) for each pair of a mapping, without looking for anything wrong; not at
     // all for what is no mapping.
@@ -191,6 +204,8 @@ class Reader {
 
     const Document& document_;
     std::vector<Problem>& problems_;
+    Mark stands_; // unset for a whole plan
+    bool is_mute_ = false;
 };
 
 // --- single values -------------------------------------------------------------------------
