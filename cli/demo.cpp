@@ -60,12 +60,14 @@ Outcome tour(const Style& style) {
               ping(style, skerry, "chart-desk", "kettle"));
 
     Opened wrong_number = build(
-        plan::apply(skerry.plan, {plan::SetBgpNeighbour{"vessel-r1", "lamp-r1", 64531, false}}));
+        plan::apply(skerry.plan, {plan::SetBgpNeighbour{"vessel-r1", "lamp-r1", 64531, false}})
+            .plan.value());
     tour.stop("The ship's router expects the lighthouse in a wrong AS",
               "jackal ping broken.yaml chart-desk helm",
               ping(style, wrong_number, "chart-desk", "helm"));
 
-    Opened silent = build(plan::apply(skerry.plan, {plan::SetForwards{"ridge-r1", false}}));
+    Opened silent =
+        build(plan::apply(skerry.plan, {plan::SetForwards{"ridge-r1", false}}).plan.value());
     tour.stop("A router that does not forward", "jackal ping broken.yaml weather-mast fog-horn",
               ping(style, silent, "weather-mast", "fog-horn"));
 

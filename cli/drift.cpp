@@ -68,7 +68,7 @@ std::string difference_text(const Style& style, const plan::Plan& plan, const la
                                 at == 0 ? style.faint("on the machine:") : std::string(15, ' '),
                                 plan::printable(d.command.substr(at, end - at)));
         }
-    for (const plan::EditText& edit : plan::to_texts(d.edits, plan))
+    for (const auto& edit : plan::changes_of(d.edits, plan))
         text += fmt::format("    {} {}\n", style.faint("or in the plan:"), plan::to_line(edit));
     return text + "\n";
 }

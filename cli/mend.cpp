@@ -101,11 +101,11 @@ std::string changes_text(const Style& style, const plan::Plan& plan, const std::
     for (std::size_t i = 0; i < outcome.changes.size(); ++i) {
         const mend::Change& change = outcome.changes[i];
         std::size_t number = 0;
-        for (const plan::EditText& words : plan::to_texts(change.edits, current))
+        for (const auto& edit : plan::changes_of(change.edits, current))
             text += style.paragraph(
                         fmt::format("{:>2}  {}",
                                     number++ == 0 ? fmt::format("{}", i + 1) : std::string(),
-                                    style.strong(to_line(words))),
+                                    style.strong(to_line(edit))),
                         0)
                     + "\n";
         std::string against;
@@ -119,7 +119,7 @@ std::string changes_text(const Style& style, const plan::Plan& plan, const std::
                                             change.reason, against),
                                 4)
                 + "\n";
-        current = plan::apply(std::move(current), change.edits);
+        current = plan::apply(std::move(current), change.edits).plan.value();
     }
     return text;
 }

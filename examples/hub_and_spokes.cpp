@@ -31,7 +31,7 @@ plan::Plan hub_and_spokes() {
         std::string spoke = "spoke-" + std::to_string(n);
         plan.sites.push_back(automatic_site(spoke, "10." + std::to_string(60 + n) + ".0.0/16"));
         add_room(plan, spoke);
-        plan = plan::apply(std::move(plan), {plan::AddPeering{{"hub", spoke}, {}}});
+        plan = plan::apply(std::move(plan), {plan::AddPeering{{"hub", spoke}, {}}}).plan.value();
     }
     return plan;
 }
@@ -68,5 +68,5 @@ int main() {
                                   plan::SetSiteRelay{"hub", "hub-pass"}};
     for (std::size_t n = 0; n < plan.peerings.size(); ++n)
         edits.emplace_back(plan::TakeRelayed{n, plan.peerings[n].second.value});
-    report("after", plan::apply(plan, edits));
+    report("after", plan::apply(plan, edits).plan.value());
 }

@@ -25,10 +25,10 @@ int main(int argc, char** argv) {
     plan::Plan plan = reading.plan->written();
     mend::Outcome outcome = mend::search(plan, {});
     for (const mend::Change& change : outcome.changes) {
-        for (const plan::EditText& words : plan::to_texts(change.edits, plan))
-            std::cerr << plan::to_line(words) << '\n';
+        for (const auto& edit : plan::changes_of(change.edits, plan))
+            std::cerr << plan::to_line(edit) << '\n';
         std::cerr << "    " << change.reason << '\n';
-        plan = plan::apply(std::move(plan), change.edits);
+        plan = plan::apply(std::move(plan), change.edits).plan.value();
     }
     for (const mend::Obstacle& left : outcome.left)
         std::cerr << "left: " << left.message << '\n';

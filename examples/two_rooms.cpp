@@ -57,7 +57,7 @@ int main() {
     for (const std::string& line : lab::to_lines({mending.edits, mending.advice}, plan))
         std::cout << "remedy: " << line << '\n';
 
-    lab::Lab mended = lab::build(plan::apply(plan, mending.edits));
+    lab::Lab mended = lab::build(plan::apply(plan, mending.edits).plan.value());
     routing::Settled settled_again = routing::settle(mended);
     answer = ping(settled_again, "lamp", "bell");
     std::cout << "after the remedy: " << answer.received << " of " << answer.sent << " replies\n";

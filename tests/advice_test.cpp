@@ -38,7 +38,7 @@ TEST_CASE("mend writes what a builder would, for reasons that are so, and then h
         const mend::Outcome outcome = mend::search(plan, {});
         CHECK(outcome.is_healthy());
         std::vector<std::string> lines;
-        for (const plan::EditText& change : plan::to_texts(outcome.edits(), plan))
+        for (const auto& change : plan::changes_of(outcome.edits(), plan))
             lines.push_back(plan::to_line(change));
         CHECK(lines == wanted_changes(text));
         CHECK(outcome.proposed >= lines.size());
@@ -76,7 +76,7 @@ TEST_CASE(
     CHECK(unasked.severity == lab::Severity::warning);
     CHECK(unasked.remedy.proof == lab::Remedy::Proof::mends);
     const plan::Plan plan = plan::read(text, "t").plan->written();
-    CHECK(checked(plan::apply(plan, unasked.remedy.edits)).findings.empty());
+    CHECK(checked(plan::apply(plan, unasked.remedy.edits).plan.value()).findings.empty());
     const lab::Finding asked = finding_of("expect: [{ping: [fan, pump]}]\n");
     CHECK(asked.severity == lab::Severity::error);
     CHECK(asked.message.starts_with("fan gets no reply from pump"));
@@ -115,7 +115,7 @@ TEST_CASE("what is off, silent or apart stays so, unless it is in the way of wha
         for (const mend::Change& change : outcome.changes)
             for (const mend::Decision& decision : change.against)
                 against += decision.words;
-        for (const plan::EditText& change : plan::to_texts(outcome.edits(), plan))
+        for (const auto& change : plan::changes_of(outcome.edits(), plan))
             lines += plan::to_line(change);
         CHECK(lines == row.change);
         CHECK(against == row.against);

@@ -97,13 +97,13 @@ peerings: [{{between: [east, west], east: {{}}, west: {{}}}}]
     auto remedy =
         lab::describe(lab::build(plan), lab::build(plan).peerings[lab::PeeringId{0}]).remedy;
     REQUIRE_FALSE(remedy.edits.empty());
-    lab::Lab mended = lab::build(plan::apply(plan, remedy.edits));
+    lab::Lab mended = lab::build(plan::apply(plan, remedy.edits).plan.value());
     CHECK(mended.peerings[lab::PeeringId{0}].state == plan::PeeringState::up);
     CHECK(outcome(mended, "a", "b") == "reply");
 
     plan = plan::read(sites(", reserve: 10.1.0.9"), "t").plan->written();
     remedy = lab::describe(lab::build(plan), lab::build(plan).peerings[lab::PeeringId{0}]).remedy;
-    const plan::Plan moved = plan::apply(plan, remedy.edits);
+    const plan::Plan moved = plan::apply(plan, remedy.edits).plan.value();
     const auto& reserved = std::get<net::Range>(moved.subnet("other")->reserve.front().value);
     CHECK(moved.subnet("other")->prefixes.front().value.contains(reserved.first));
     CHECK(reserved.first.low() % 128 == 9);
@@ -204,7 +204,7 @@ TEST_CASE("two NICs of a router in the wrong order change places, and a stray on
                 CHECK(f.remedy.proof == lab::Remedy::Proof::mends);
                 for (const std::string& line : lab::to_lines(f.remedy, plan))
                     lines += line + "\n";
-                lab::Lab mended = lab::build(plan::apply(plan, f.remedy.edits));
+                lab::Lab mended = lab::build(plan::apply(plan, f.remedy.edits).plan.value());
                 CHECK(outcome(mended, "g", "h") == "reply");
             }
         return lines;
@@ -240,7 +240,7 @@ links: [{{between: [r1, r2]}}]
         mend::Mending mending = mend::reply(plan, {"g", "h"});
         CHECK(mending.mends);
         REQUIRE(mending.edits.size() == 1);
-        CHECK(plan::to_line(plan::to_text(mending.edits[0], plan)) == line);
+        CHECK(plan::to_line(plan::changes_of(mending.edits[0], plan)) == line);
     }
 }
 

@@ -231,7 +231,8 @@ TEST_CASE("no two remedies propose one address or range, and none leaves ranges 
     const plan::Plan moved =
         plan::apply(plan_of("lab: t\nsubnets:\n  c: {prefix: 10.1.0.0/24, reserve: 10.1.0.9, "
                             "dhcp: {range: 10.1.0.100-10.1.0.200, router: 10.1.0.7}}\n"),
-                    {plan::SetSubnetPrefix{"c", *net::parse_prefix("10.2.0.0/24")}});
+                    {plan::SetSubnetPrefix{"c", *net::parse_prefix("10.2.0.0/24")}})
+            .plan.value();
     CHECK((moved
            == plan_of("lab: t\nsubnets:\n  c: {prefix: 10.2.0.0/24, reserve: 10.2.0.9, "
                       "dhcp: {range: 10.2.0.100-10.2.0.200, router: 10.2.0.7}}\n")));

@@ -72,7 +72,7 @@ TEST_CASE("every mistake is recognised, and its remedy mends it") {
             CHECK_FALSE(lab::to_lines(found->remedy, plan).empty());
         }
         if (found != nullptr && !found->remedy.edits.empty()) {
-            lab::Lab mended = lab::build(plan::apply(unexpected, found->remedy.edits));
+            lab::Lab mended = lab::build(plan::apply(unexpected, found->remedy.edits).plan.value());
             const reach::Check again = check_of(mended);
             CHECK(std::ranges::none_of(again.findings, [&](const lab::Finding& other) {
                 return other.cause == found->cause && other.message == found->message;

@@ -92,8 +92,9 @@ routers:
     CHECK(net::to_string(plan.subnet("quay")->prefixes[0].value) == "10.7.0.0/24");
     CHECK(*plan.subnet("quay")->about == "costs $5, or 100");
     CHECK(plan.subnet("mess")->hosts->value == 100);
-    plan::EditText words = plan::to_text(plan::SetNicUp{"chart-2", 0}, plan);
-    CHECK(plan::to_string(words.place) == "guests.chart-2 (written out of chart).nics[0].state");
+    const auto words = plan::changes_of(plan::SetNicUp{"chart-2", 0}, plan);
+    CHECK(plan::to_string(words.front().place)
+          == "guests.chart-2 (written out of chart).nics[0].state");
 }
 
 TEST_CASE("all problems of a plan are reported, in the order of their lines") {
@@ -182,16 +183,16 @@ routers:
          "routers.r1.routes[0].via: set desk (was 10.0.0.9)", 6},
     };
     for (const Row& row : rows) {
-        CHECK(plan::to_line(plan::to_text(row.edit, plan)) == row.line);
-        CHECK(plan::to_text(row.edit, plan).at.line == row.at_line);
+        CHECK(plan::to_line(plan::changes_of(row.edit, plan)) == row.line);
+        CHECK(plan::changes_of(row.edit, plan).front().at.line == row.at_line);
     }
-    plan::Plan changed = plan::apply(plan, {rows[0].edit, rows[1].edit, rows[3].edit});
+    plan::Plan changed = plan::apply(plan, {rows[0].edit, rows[1].edit, rows[3].edit}).plan.value();
     CHECK(changed.machine("desk")->nics[0].up);
     CHECK_FALSE(changed.machine("r1")->does_forward());
     CHECK(changed.machine("r1")->routes.empty());
     CHECK_FALSE(plan.machine("desk")->nics[0].up);
-    CHECK_THROWS_AS(plan::apply(plan, {plan::SetForwards{"r2", true}}), std::out_of_range);
-    CHECK_THROWS_AS(plan::apply(plan, {plan::RemoveRoute{"r1", 5}}), std::out_of_range);
+    CHECK(!plan::apply(plan, {plan::SetForwards{"r2", true}}).plan.has_value());
+    CHECK(!plan::apply(plan, {plan::RemoveRoute{"r1", 5}}).plan.has_value());
 }
 
 TEST_CASE("every cause has a slug of its own that leads back to it") {

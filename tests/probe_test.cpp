@@ -205,7 +205,7 @@ TEST_CASE("whatever is broken in the demo, the remedy mends every ping that fail
     for (int round = 0; round < rounds; ++round) {
         plan::Plan plan = skerry();
         for (std::uint64_t i = 0; i < 1 + random() % 3; ++i)
-            plan = plan::apply(plan, {mistake(plan, random)});
+            plan = plan::apply(plan, {mistake(plan, random)}).plan.value();
         if (random() % 2 == 0)
             cripple(plan, random);
         lab::Lab lab = lab::build(plan);

@@ -505,7 +505,7 @@ TEST_CASE("rules of nftables are read as what they do") {
          {"eth1: {do: allow, way: in, to: [10.1.0.1, 10.1.0.255, 192.0.2.1, 192.0.2.255, "
           "224.0.0.0/4, 255.255.255.255]}",
           "eth1: {do: allow, way: in, to: [\"fe80::/10\", \"ff00::/8\"]}",
-          "eth1: {do: deny, way: in}", "{out: eth1, from: [10.1.0.0/24]}"}},
+          "eth1: {do: deny, way: in}", "{out: eth1, from: 10.1.0.0/24}"}},
         {"\nchain n { type nat hook prerouting priority -100; iifname eth1 ip daddr 192.0.2.1 tcp "
          "dport 80 dnat ip to 10.1.0.9:8080; }"
          "\nchain m { type nat hook postrouting priority 100; meta nfproto ipv4 oifname eth1 snat "

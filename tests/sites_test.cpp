@@ -331,7 +331,7 @@ TEST_CASE("ways are built and asked, each on a copy of the plan") {
     CHECK(ways[3].mtu_bytes == 1500);
     CHECK(ways[3].hourly_cost == 0.2);
 
-    plan = plan::apply(plan, ways[1].at[0]);
+    plan = plan::apply(plan, ways[1].at[0]).plan.value();
     lab = lab::build(plan);
     ways = reach::ways(plan, lab, *lab.site("west"), *lab.site("hub"));
     CHECK_FALSE(ways[1].impossible.empty());
@@ -359,7 +359,7 @@ routers: {r: {nics: [{subnet: s}]}}
     reach::Check check = reach::check(routing::settle(lab));
     mend::try_remedies(plan, lab, check);
     for (const lab::Finding& finding : check.findings)
-        CHECK(plan::problems(plan::apply(plan, finding.remedy.edits)).empty());
+        CHECK(plan::problems(plan::apply(plan, finding.remedy.edits).plan.value()).empty());
 }
 
 TEST_CASE("what a way brings is measured where packets go by it") {
@@ -391,7 +391,7 @@ TEST_CASE("what a way brings is measured where packets go by it") {
     auto line = reach::ways(bare, lab::build(bare), *lab::build(bare).site("west"),
                             *lab::build(bare).site("east"))[3];
     REQUIRE_FALSE(line.at[0].empty());
-    CHECK(plan::to_line(plan::to_text(line.at[0].back(), bare)).find("to: east")
+    CHECK(plan::to_line(plan::changes_of(line.at[0].back(), bare)).find("to: east")
           != std::string::npos);
 }
 

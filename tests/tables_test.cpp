@@ -344,7 +344,7 @@ TEST_CASE("an area that is a stub here and an NSSA there becomes the same") {
     const auto found = routing::protocol_findings(lab, *settled.lessons());
     REQUIRE(found.size() == 1);
     CHECK(found.front().cause == plan::Cause::stub_differs);
-    const lab::Lab mended = lab::build(plan::apply(plan, found.front().remedy.edits));
+    const lab::Lab mended = lab::build(plan::apply(plan, found.front().remedy.edits).plan.value());
     CHECK(routing::protocol_findings(mended, *routing::settle(mended).lessons()).empty());
 }
 

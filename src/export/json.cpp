@@ -31,23 +31,23 @@ json maybe(const std::optional<T>& value) {
     return value ? json(to_string(*value)) : json(nullptr);
 }
 
+json maybe_text(const std::string& text) {
+    return text.empty() ? json(nullptr) : json(text);
+}
+
 json maybe_nic(const Lab& lab, lab::NicId nic) {
     return nic ? json(lab.nics[nic].name) : json(nullptr);
 }
 
 json changes(const plan::Plan& plan, const std::vector<plan::Edit>& edits) {
     json rows = json::array();
-    auto add = [&](const plan::EditText& words) {
-        rows.push_back({{"path", plan::to_string(words.place)},
-                        {"do", words.verb},
-                        {"value", words.value.empty() ? json(nullptr) : json(words.value)},
-                        {"before", words.before.empty() ? json(nullptr) : json(words.before)},
-                        {"at", place(words.at)}});
-    };
-    for (const plan::EditText& words : plan::to_texts(edits, plan)) {
-        add(words);
-        std::ranges::for_each(words.also, add);
-    }
+    for (const auto& edit : plan::changes_of(edits, plan))
+        for (const plan::PlaceChange& change : edit)
+            rows.push_back({{"path", plan::to_string(change.place)},
+                            {"do", to_string(change.verb)},
+                            {"value", maybe_text(change.value)},
+                            {"before", maybe_text(change.before)},
+                            {"at", place(change.at)}});
     return rows;
 }
 
@@ -463,10 +463,6 @@ json family(const std::optional<net::Family>& asked) {
 
 namespace {
 
-json maybe_text(const std::string& text) {
-    return text.empty() ? json(nullptr) : json(text);
-}
-
 json reach_changes(const std::vector<reach::ReachChange>& changes) {
     json rows = json::array();
     for (const reach::ReachChange& change : changes)
@@ -534,7 +530,7 @@ std::string drift_json(const plan::Plan& plan, const lab::Lab& lab, const reach:
     json rows = json::array();
     for (const reach::Difference& d : drift.differences) {
         json edits = json::array();
-        for (const plan::EditText& edit : plan::to_texts(d.edits, plan))
+        for (const auto& edit : plan::changes_of(d.edits, plan))
             edits.push_back(plan::to_line(edit));
         rows.push_back(
             {{"difference", reach::slug(d.deviation)},
@@ -569,7 +565,7 @@ std::string mend_json(const plan::Plan& plan, const mend::Outcome& outcome,
                         {"at", place(change.at)},
                         {"changes", changes(current, change.edits)},
                         {"against", against}});
-        current = plan::apply(std::move(current), change.edits);
+        current = plan::apply(std::move(current), change.edits).plan.value();
     }
     auto obstacles = [](const std::vector<mend::Obstacle>& list) {
         json found = json::array();

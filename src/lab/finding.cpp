@@ -11,8 +11,8 @@ std::string_view to_string(Severity severity) {
 
 std::vector<std::string> to_lines(const Remedy& remedy, const plan::Plan& plan) {
     std::vector<std::string> lines;
-    for (const plan::EditText& text : plan::to_texts(remedy.edits, plan))
-        lines.push_back(plan::to_line(text));
+    for (const auto& edit : plan::changes_of(remedy.edits, plan))
+        lines.push_back(plan::to_line(edit));
     if (lines.empty() && !remedy.advice.empty())
         lines.push_back(remedy.advice);
     return lines;

@@ -15,7 +15,10 @@ using plan::Machine;
 
 namespace {
 
-// How much each kind of change disturbs.
+template <class T, class... Others>
+concept is_one_of = (std::is_same_v<T, Others> || ...);
+
+// How much each kind of change disturbs: a state or a word least.
 struct Weight {
     const plan::Plan& plan;
 
@@ -52,8 +55,18 @@ struct Weight {
         bool is_guest = machine != nullptr && machine->kind == plan::MachineKind::guest;
         return e.to && is_guest ? 30 : 2;
     }
-    template <class Other>
-    int operator()(const Other&) const {
+    template <class State>
+    requires(is_one_of<
+             State, plan::SetNicUp, plan::RemoveNicMac, plan::SetMachineUp, plan::SetLinkUp,
+             plan::SetLinkMtu, plan::SetPeeringUp, plan::SetPeeringMtu, plan::SetNicMtu,
+             plan::SetTranslationNic, plan::AddService, plan::SetPortVlan, plan::AllowVlan,
+             plan::SetTrunk, plan::SetPortUp, plan::SetSwitchUp, plan::SetCableUp,
+             plan::SetBondMemberUp, plan::SetDhcpSize, plan::SetDhcpRelay, plan::RemoveStartsAfter,
+             plan::AddNameServer, plan::AcceptPeering, plan::TakeRelayed, plan::SetPeeringExit,
+             plan::SetSiteRelay, plan::SetOspfNic, plan::Redistribute, plan::AnnounceDefault,
+             plan::SetOspfStub, plan::AddVirtualLink, plan::SetRouterId, plan::SetBgpNeighbour,
+             plan::RemovePolicy, plan::SetSize>) int
+    operator()(const State&) const {
         return 2;
     }
 };
@@ -186,7 +199,8 @@ class Collector {
   private:
     // Takes a change that is not there yet.
     bool offer(Change change, int disturbance) {
-        if (!keys_.insert(key_of(change.edits, plan_)).second)
+        const std::string key = key_of(change.edits, plan_);
+        if (key.empty() || !keys_.insert(key).second)
             return false;
         all_.push_back({std::move(change), disturbance});
         return true;
@@ -586,8 +600,11 @@ int disturbance(const Edit& edit, const plan::Plan& plan) {
 
 std::string key_of(const std::vector<Edit>& edits, const plan::Plan& plan) {
     std::string key;
-    for (const plan::EditText& text : plan::to_texts(edits, plan))
-        key += to_line(text) + '\n';
+    for (const auto& edit : plan::changes_of(edits, plan)) {
+        if (edit.empty())
+            return "";
+        key += to_line(edit) + '\n';
+    }
     return key;
 }
 

@@ -34,6 +34,7 @@ Candidate candidate(const plan::Plan& plan, const Failing& failing,
                     const std::vector<plan::Edit>& edits);
 
 /// The same for what is told of the same place, as one text: what tells one change from another.
+/// Empty if the plan does not have what one of the edits is about.
 std::string key_of(const std::vector<plan::Edit>& edits, const plan::Plan& plan);
 
 } // namespace jackal::mend

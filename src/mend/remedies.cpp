@@ -100,7 +100,8 @@ class Trial {
         const Goals goals = goals_of(finding);
         Before before = State::of_check(settled_, check_, goals)->as_before();
         before.settled = &settled_;
-        auto state = State::of(plan::apply(plan_, finding.remedy.edits), goals, &before);
+        const plan::Applied made = plan::apply(plan_, finding.remedy.edits);
+        auto state = made.plan ? State::of(*made.plan, goals, &before) : nullptr;
         const bool mends = state != nullptr && state->failing().empty() && state->harm().empty();
         finding.remedy.proof = mends ? Proof::mends : Proof::more_is_needed;
         return mends ? state : nullptr;

@@ -121,13 +121,14 @@ class Search {
             if (failing.remedy.edits.empty())
                 continue;
             Candidate one = candidate(plan_, failing, failing.remedy.edits);
-            try {
-                if (!all.keys.insert(key_of(one.change.edits, plan)).second)
-                    continue;
-                plan = plan::apply(std::move(plan), one.change.edits);
-            } catch (const std::out_of_range&) { // of something that another took away
-                return;
-            }
+            std::string key = key_of(one.change.edits, plan);
+            if (all.keys.contains(key))
+                continue;
+            plan::Applied made = plan::apply(std::move(plan), one.change.edits);
+            if (!made.plan)
+                return; // it is about something that another took away
+            plan = *std::move(made.plan);
+            all.keys.insert(std::move(key));
             all.count += one.change.count;
             all.decisions += one.change.against.empty() ? 0 : 1;
             all.disturbance += one.disturbance;
@@ -163,7 +164,7 @@ class Search {
     plan::Plan plan_of(const Node& node) const {
         plan::Plan plan = plan_;
         for (const Change& change : node.changes)
-            plan = plan::apply(std::move(plan), change.edits);
+            plan = plan::apply(std::move(plan), change.edits).plan.value();
         return plan;
     }
 
@@ -255,11 +256,9 @@ class Search {
                 return;
         }
         std::shared_ptr<const State> state;
-        try {
-            state = State::of(plan::apply(plan, child.changes.back().edits), goals_, &before_);
-        } catch (const std::out_of_range&) { // of something that another change took away
-            state = nullptr;
-        }
+        // Another change may have taken away what it is about.
+        if (plan::Applied made = plan::apply(plan, child.changes.back().edits); made.plan)
+            state = State::of(*made.plan, goals_, &before_);
         std::scoped_lock lock(mutex_);
         ++outcome_.tried;
         known_.emplace(key, state);
@@ -340,14 +339,13 @@ class Search {
             if (i == left_out)
                 continue;
             const Change& change = best_->changes[i];
-            try {
-                fewer.keys.insert(key_of(change.edits, plan));
-                for (const plan::Edit& edit : change.edits)
-                    fewer.disturbance += disturbance(edit, plan);
-                plan = plan::apply(std::move(plan), change.edits);
-            } catch (const std::out_of_range&) {
+            fewer.keys.insert(key_of(change.edits, plan));
+            for (const plan::Edit& edit : change.edits)
+                fewer.disturbance += disturbance(edit, plan);
+            plan::Applied made = plan::apply(std::move(plan), change.edits);
+            if (!made.plan)
                 return std::nullopt;
-            }
+            plan = *std::move(made.plan);
             fewer.count += change.count;
             fewer.decisions += change.against.empty() ? 0 : 1;
             fewer.changes.push_back(change);
@@ -416,18 +414,17 @@ class Search {
         std::vector<std::shared_ptr<const State>> states{root_};
         std::vector<const Failing*> proposers; // of each change, as the plan stood then
         plan::Plan plan = plan_;
-        try {
-            for (auto next = changes.begin(); next != changes.end(); ++next) {
-                if (states.back() != nullptr && can_move)
-                    choose(*states.back(), plan, next, changes.end());
-                proposers.push_back(proposer_of(*next, states.back(), plan));
-                plan = plan::apply(std::move(plan), next->edits);
-                states.push_back(next + 1 == changes.end() && changes.size() == 1
-                                     ? node.state
-                                     : State::of(plan, goals_, &before_));
-            }
-        } catch (const std::out_of_range&) { // one that another has to come before
-            return;
+        for (auto next = changes.begin(); next != changes.end(); ++next) {
+            if (states.back() != nullptr && can_move)
+                choose(*states.back(), plan, next, changes.end());
+            proposers.push_back(proposer_of(*next, states.back(), plan));
+            plan::Applied made = plan::apply(std::move(plan), next->edits);
+            if (!made.plan)
+                return; // another has to come before it
+            plan = *std::move(made.plan);
+            states.push_back(next + 1 == changes.end() && changes.size() == 1
+                                 ? node.state
+                                 : State::of(plan, goals_, &before_));
         }
         const auto& last = states.back();
         if (last == nullptr || last->failing().size() != node.state->failing().size()
@@ -450,19 +447,11 @@ class Search {
                     || std::ranges::any_of(root_->failing(), [&](const Failing& other) {
                            return other.key == failing.key && other.is_asked && failing.is_asked;
                        });
-                if (was_there && !failing.remedy.edits.empty()
-                    && same_key(failing.remedy.edits, one == root_.get() ? plan_ : plan, own))
+                if (was_there && !failing.remedy.edits.empty() && !own.empty()
+                    && key_of(failing.remedy.edits, one == root_.get() ? plan_ : plan) == own)
                     return &failing;
             }
         return nullptr;
-    }
-    static bool same_key(const std::vector<plan::Edit>& edits, const plan::Plan& plan,
-                         const std::string& key) {
-        try {
-            return key_of(edits, plan) == key;
-        } catch (const std::out_of_range&) { // of something that another change made
-            return false;
-        }
     }
 
     // That; else the first that fails from the start and no more with the change, or with one after

@@ -64,25 +64,6 @@ plan::Translation as_written(const FoundRules::Translation& rule) {
     return written;
 }
 
-std::string words(const FoundRules::Translation& rule) {
-    if (rule.kind == plan::Translation::Kind::source) {
-        std::vector<std::string> from;
-        for (const net::Prefix& prefix : rule.from)
-            from.push_back(net::to_string(prefix));
-        return fmt::format("{{out: {}{}}}", rule.nic,
-                           from.empty() ? "" : fmt::format(", from: [{}]", fmt::join(from, ", ")));
-    }
-    std::string text = fmt::format("{{in: {}", rule.nic);
-    if (rule.protocol != net::Protocol::any)
-        text += fmt::format(", proto: {}", net::to_string(rule.protocol));
-    if (rule.port != 0)
-        text += fmt::format(", port: {}", rule.port);
-    text += fmt::format(", to: {}", net::to_string(rule.to));
-    if (rule.to_port != 0)
-        text += fmt::format(", to-port: {}", rule.to_port);
-    return text + "}";
-}
-
 std::vector<std::string> words(const FoundRules& rules) {
     std::vector<std::string> lines;
     for (const lab::FilterRule& rule : rules.machine)
@@ -91,7 +72,7 @@ std::vector<std::string> words(const FoundRules& rules) {
         for (const lab::FilterRule& rule : list)
             lines.push_back(fmt::format("{}: {}", nic, lab::words(rule)));
     for (const FoundRules::Translation& rule : rules.translations)
-        lines.push_back(words(rule));
+        lines.push_back(plan::to_string(as_written(rule)));
     if (!rules.not_relaying.empty())
         lines.push_back(
             fmt::format("nothing passes between {}", fmt::join(rules.not_relaying, ", ")));

@@ -175,11 +175,9 @@ class Comparer {
                         lab.machines[machine].name,
                         net::Prefix(other, net::address_bits(other.family())), route->via});
         }
-        auto added = *way.common.front().as<plan::AddTunnel>();
-        std::chrono::microseconds rest =
+        const std::chrono::microseconds rest =
             *plan::distance(plan_, site(0), site(1)).delay - outer_delay(settled, link);
-        added.delay = std::max(rest, std::chrono::microseconds(0));
-        way.common.front() = added;
+        way.added_delay = std::max(rest, std::chrono::microseconds(0));
     }
 
     // Of the links that the packets of a tunnel cross, one way.
@@ -272,8 +270,17 @@ class Comparer {
         }
         if (way.kind == WayKind::as_it_is)
             return {};
-        // Written links come before those that are made, and what is added is the last of them.
-        return lab::LinkId{static_cast<std::uint32_t>(plan_.links.size())};
+        // Written links come before those that are made.
+        return lab::LinkId{static_cast<std::uint32_t>(added_position(way))};
+    }
+
+    // Behind the last one of its sort.
+    std::size_t added_position(const Way& way) const {
+        const bool is_tunnel = way.kind == WayKind::tunnel;
+        for (std::size_t i = plan_.links.size(); i > 0; --i)
+            if (bool(plan_.links[i - 1].tunnel) == is_tunnel)
+                return i;
+        return plan_.links.size();
     }
 
     // --- what it brings --------------------------------------------------------------------
@@ -288,7 +295,10 @@ class Comparer {
         for (bool routers : {true, false}) // first those that others refer to
             for (const auto* some : {&way.common, &way.at[0], &way.at[1]})
                 take(*some, routers);
-        return plan::apply(plan_, edits);
+        plan::Plan plan = plan::apply(plan_, edits).plan.value();
+        if (way.kind == WayKind::tunnel && !way.common.empty())
+            plan.links[added_position(way)].delay = way.added_delay;
+        return plan;
     }
 
     void measure(Way& way) const {

@@ -177,9 +177,9 @@ class Mistaken {
 std::string lines(const mend::Outcome& outcome, plan::Plan plan) {
     std::string text;
     for (const mend::Change& change : outcome.changes) {
-        for (const plan::EditText& words : plan::to_texts(change.edits, plan))
+        for (const auto& words : plan::changes_of(change.edits, plan))
             text += "    " + to_line(words) + "\n";
-        plan = plan::apply(std::move(plan), change.edits);
+        plan = plan::apply(std::move(plan), change.edits).plan.value();
     }
     return text;
 }

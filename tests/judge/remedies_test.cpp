@@ -15,7 +15,7 @@ namespace {
 
 std::string words(const std::vector<plan::Edit>& edits, const plan::Plan& plan) {
     std::string all;
-    for (const plan::EditText& text : plan::to_texts(edits, plan))
+    for (const auto& text : plan::changes_of(edits, plan))
         all += "    " + plan::to_line(text) + "\n";
     return all;
 }
@@ -62,12 +62,13 @@ void try_all(const plan::Plan& plan, std::map<bool, std::size_t>& tried) {
         CAPTURE(std::string(plan::slug(finding.cause)));
         CAPTURE(finding.message);
         CAPTURE(words(edits, plan));
-        for (const plan::EditText& text : plan::to_texts(edits, plan))
-            CHECK(text.before != (text.value.empty() ? "nothing" : text.value));
+        for (const auto& edit : plan::changes_of(edits, plan))
+            for (const plan::PlaceChange& change : edit)
+                CHECK(change.before != (change.value.empty() ? "nothing" : change.value));
         CHECK(finding.remedy.proof != lab::Remedy::Proof::untried);
         bool mends = finding.remedy.proof == lab::Remedy::Proof::mends;
         ++tried[mends];
-        plan::Plan mended = plan::apply(plan, edits);
+        plan::Plan mended = plan::apply(plan, edits).plan.value();
         CHECK(plan::problems(mended).empty());
         if (mends && plan::problems(mended).empty()) {
             const lab::Lab again = lab::build(mended);
@@ -78,8 +79,7 @@ void try_all(const plan::Plan& plan, std::map<bool, std::size_t>& tried) {
         if (std::ranges::none_of(edits, takes_out))
             all.insert(all.end(), edits.begin(), edits.end());
     }
-    plan::Plan mended;
-    REQUIRE_NOTHROW(mended = plan::apply(plan, all));
+    const plan::Plan mended = plan::apply(plan, all).plan.value();
     CHECK(plan::problems(mended).empty());
     if (auto problems = plan::problems(mended); !problems.empty())
         MESSAGE(problems.front().message);

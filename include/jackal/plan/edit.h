@@ -1,13 +1,12 @@
 // One change of a plan, as a value: what a remedy consists of.
 //
 //     plan::Edit edit = plan::SetForwards{"ridge-r1", true};
-//     to_string(plan::to_text(edit, plan).place);   // "routers.ridge-r1.forwards"
-//     plan::Plan mended = plan::apply(plan, {edit});
+//     to_line(plan::changes_of(edit, plan));   // "routers.ridge-r1.forwards: set true"
+//     plan::Plan mended = plan::apply(plan, {edit}).plan.value();
 #pragma once
 
 #include "jackal/api.h"
-#include "jackal/plan/place.h"
-#include "jackal/plan/plan.h"
+#include "jackal/plan/difference.h"
 
 #include <memory>
 #include <string>
@@ -301,7 +300,6 @@ struct AddLink {
 struct AddTunnel {
     std::string first;
     std::string second;
-    std::chrono::microseconds delay{0}; ///< one way, besides that of the way its packets take
 };
 
 /// Changes one thing of what OSPF is told of a NIC.
@@ -446,21 +444,14 @@ class Edit {
     std::shared_ptr<const void> change_;
 };
 
-/// An edit in the words of the plan file.
-struct EditText {
-    Place place;        ///< `routers.ridge-r1.routes`
-    std::string verb;   ///< `set`, `add` or `remove`
-    std::string value;  ///< YAML, in flow style; empty for `remove`
-    Mark at;            ///< the line to change, or of the entry to add to
-    std::string before; ///< of `set` where the plan writes an address or prefix already: which
-    std::vector<EditText> also = {}; ///< what goes with it: the keys that it takes the place of
-};
+/// What `edit` is in the words of the plan file, before it is made: the change of what it is about,
+/// then what goes with it, such as keys that it takes the place of. Empty if the plan does not have
+/// what it is about.
+JACKAL_API std::vector<PlaceChange> changes_of(const Edit& edit, const Plan& plan);
 
-/// How `edit` reads in `plan`, before it is applied.
-JACKAL_API EditText to_text(const Edit& edit, const Plan& plan);
-
-/// Of several changes, each as the plan stands after those before it.
-JACKAL_API std::vector<EditText> to_texts(const std::vector<Edit>& edits, const Plan& plan);
+/// Of several edits, each as the plan stands after those before it that apply.
+JACKAL_API std::vector<std::vector<PlaceChange>> changes_of(const std::vector<Edit>& edits,
+                                                            const Plan& plan);
 
 /// How a route's target and next hop read in a plan: `default`, `10.40.8.0/26`, `quay-r1`.
 JACKAL_API std::string to_string(const Route::Target& target);
@@ -468,13 +459,15 @@ JACKAL_API std::string to_string(const Route::NextHop& next_hop);
 
 /// `{do: allow, way: in, proto: icmp, from: desk}`
 JACKAL_API std::string to_string(const FilterRule& rule);
+/// `{out: eth0, from: 10.40.8.0/24}`
+JACKAL_API std::string to_string(const Translation& rule);
 
-/// `routers.ridge-r1.routes: add {to: …, via: …}`, on one line; with what stands there now behind
-/// it: `subnets.quay.prefix: set 10.40.9.0/26 (was 10.40.8.0/26)`.
-JACKAL_API std::string to_line(const EditText& text);
+/// An edit on one line, with what stands there now behind it: `routers.ridge-r1.routes: add {to: …,
+/// via: …}`, `subnets.quay.prefix: set 10.40.9.0/26 (was 10.40.8.0/26)`.
+JACKAL_API std::string to_line(const std::vector<PlaceChange>& edit);
 
-/// The plan after the edits, made one after another. Throws std::out_of_range if an edit names
-/// an entry that the plan does not have.
-JACKAL_API Plan apply(Plan plan, const std::vector<Edit>& edits);
+/// The plan after the edits, made one after another, or why one of them does not apply, such as one
+/// of an entry that the plan does not have.
+JACKAL_API Applied apply(Plan plan, const std::vector<Edit>& edits);
 
 } // namespace jackal::plan

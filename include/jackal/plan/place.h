@@ -5,6 +5,7 @@
 #pragma once
 
 #include "jackal/api.h"
+#include "jackal/plan/mark.h"
 
 #include <cstdint>
 #include <string>
@@ -58,9 +59,13 @@ struct PlaceChange {
     Verb verb = Verb::set;
     std::string value;  ///< YAML in flow style; empty to remove what stands there
     std::string before; ///< what stood there, if that is known; empty for nothing
+    WrittenAt at = {};  ///< where it stands in the plan's file, or the entry to add to, if known
 
     friend bool operator==(const PlaceChange&, const PlaceChange&) = default;
 };
+
+/// `set`, `add`, `remove`, `order`.
+JACKAL_API std::string_view to_string(PlaceChange::Verb verb);
 
 /// `guests.desk.nics[0].mtu: 1400, was the usual`, `guests.desk: added {nics: …}`, `links[2]:
 /// removed {…}`.

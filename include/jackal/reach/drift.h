@@ -74,8 +74,6 @@ struct FoundRules {
 
 /// The translation as a plan has it.
 JACKAL_API plan::Translation as_written(const FoundRules::Translation& rule);
-/// As a plan has it in `nat`: `{out: eth0, from: [10.50.0.0/24]}`.
-JACKAL_API std::string words(const FoundRules::Translation& rule);
 /// A line for each rule, as plans write it: `eth0: {do: deny, way: in, proto: tcp}`.
 JACKAL_API std::vector<std::string> words(const FoundRules& rules);
 

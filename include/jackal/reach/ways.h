@@ -20,8 +20,11 @@ JACKAL_API std::string_view to_string(WayKind kind);
 
 struct Way {
     WayKind kind = WayKind::as_it_is;
-    std::vector<plan::Edit> common;    ///< changes that belong to neither site
-    std::vector<plan::Edit> at[2];     ///< changes at one site and at the other
+    std::vector<plan::Edit> common; ///< changes that belong to neither site
+    std::vector<plan::Edit> at[2];  ///< changes at one site and at the other
+    /// What a tunnel takes one way besides its packets' own way, so that the sites stay as far
+    /// apart as the plan says they are.
+    std::chrono::microseconds added_delay{0};
     std::string impossible;            ///< why it cannot be had; empty if it can
     std::size_t pairs = 0;             ///< of subnets with guests, one of each site, both ways
     std::size_t replies = 0;           ///< of the pairs, with these changes

@@ -2,8 +2,10 @@
 #include "plan/fields/shape.h"
 
 #include <algorithm>
+#include <cctype>
 #include <fmt/format.h>
 #include <functional>
+#include <set>
 #include <stdexcept>
 
 namespace jackal::exports {
@@ -61,15 +63,52 @@ std::vector<std::string> sorts_of_entries() {
     return names;
 }
 
+namespace {
+
+// The words that a value may be, of whatever form.
+void add_words(const plan::Shape& shape, std::set<std::string_view>& words) {
+    words.insert(shape.words.begin(), shape.words.end());
+    if (shape.is_flag)
+        words.insert({"true", "false"});
+    for (const auto* inner : {&shape.forms, &shape.list})
+        for (const plan::Shape& each : *inner)
+            add_words(each, words);
+}
+
+// A sentence with the words that its key takes as code.
+std::string with_code(std::string_view sentence, const std::set<std::string_view>& words) {
+    auto is_inside = [](char c) {
+        return std::isalnum(static_cast<unsigned char>(c)) != 0 || c == '-';
+    };
+    std::string text;
+    for (std::size_t i = 0; i < sentence.size();) {
+        std::size_t end = i;
+        while (end < sentence.size() && is_inside(sentence[end]))
+            ++end;
+        const std::string_view word = sentence.substr(i, end - i);
+        text += words.contains(word) ? fmt::format("`{}`", word) : std::string(word);
+        i = end;
+        if (i < sentence.size())
+            text += sentence[i++];
+    }
+    return text;
+}
+
+} // namespace
+
 std::string key_table(std::string_view name) {
     auto found = std::ranges::find(sorts().all(), name, &Sort::name);
     if (found == sorts().all().end())
         return "";
     std::string table = "| key | holds | default |\n|---|---|---|\n";
-    for (const plan::Row& row : (*found)->rows)
-        table += fmt::format("| `{}` | {}{} |{}|\n", row.key, row.about,
-                             is_needed(**found, row.key) ? "; required" : "",
-                             row.usual.empty() ? " " : fmt::format(" {} ", row.usual));
+    for (const plan::Row& row : (*found)->rows) {
+        std::set<std::string_view> words;
+        add_words(row.shape(), words);
+        table +=
+            fmt::format("| `{}` | {}{} |{}|\n", row.key, with_code(row.about, words),
+                        is_needed(**found, row.key) ? "; required" : "",
+                        row.usual.empty() ? " " : fmt::format(" {} ", with_code(row.usual, words)));
+    }
     return table;
 }
 

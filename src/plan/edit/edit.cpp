@@ -20,6 +20,17 @@ std::string to_string(const Route::NextHop& next_hop) {
 
 namespace {
 
+using Verb = PlaceChange::Verb;
+
+std::string line_of(const PlaceChange& change) {
+    std::string line = fmt::format("{}: {}", to_string(change.place), to_string(change.verb));
+    if (!change.value.empty())
+        line += " " + change.value;
+    if (!change.before.empty())
+        line += fmt::format(" (was {})", change.before);
+    return line;
+}
+
 // True for two keys of one mapping.
 bool is_beside(const Place& one, const Place& other) {
     return one.steps.size() == other.steps.size() && one.steps.back().kind == Place::Step::Kind::key
@@ -28,22 +39,35 @@ bool is_beside(const Place& one, const Place& other) {
 
 } // namespace
 
-std::string to_line(const EditText& text) {
-    std::string line = fmt::format("{}: {}", to_string(text.place), text.verb);
-    if (!text.value.empty())
-        line += " " + text.value;
-    if (!text.before.empty())
-        line += fmt::format(" (was {})", text.before);
+std::string to_line(const std::vector<PlaceChange>& edit) {
+    if (edit.empty())
+        return "";
+    const PlaceChange& first = edit.front();
+    std::string line = line_of(first);
     std::vector<std::string> gone; // keys beside it
     std::string others;
-    for (const EditText& other : text.also)
-        if (text.verb == "set" && other.verb == "remove" && is_beside(other.place, text.place))
-            gone.push_back(other.place.steps.back().word);
+    for (std::size_t i = 1; i < edit.size(); ++i)
+        if (first.verb == Verb::set && edit[i].verb == Verb::remove
+            && is_beside(edit[i].place, first.place))
+            gone.push_back(edit[i].place.steps.back().word);
         else
-            others += ", " + to_line(other);
+            others += ", " + line_of(edit[i]);
     if (!gone.empty())
         line += fmt::format(" instead of {}", fmt::join(gone, " and "));
     return line + others;
+}
+
+Applied apply(Plan plan, const std::vector<Edit>& edits) {
+    Applied made{std::move(plan), ""};
+    for (const Edit& edit : edits) {
+        const std::vector<PlaceChange> changes = changes_of(edit, *made.plan);
+        if (changes.empty())
+            return {std::nullopt, "the plan does not have what the change is about"};
+        made = apply(*std::move(made.plan), changes);
+        if (!made.plan)
+            break;
+    }
+    return made;
 }
 
 } // namespace jackal::plan

@@ -50,6 +50,11 @@ std::string to_string(const Place& place) {
     return text;
 }
 
+std::string_view to_string(PlaceChange::Verb verb) {
+    constexpr std::string_view verbs[] = {"set", "add", "remove", "order"};
+    return verbs[static_cast<std::size_t>(verb)];
+}
+
 std::string to_line(const PlaceChange& change) {
     const std::string place = to_string(change.place);
     const bool is_key =

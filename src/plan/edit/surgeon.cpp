@@ -334,4 +334,14 @@ void Surgeon::remove(const Place& place, std::string_view value) {
         }
 }
 
+void Surgeon::make(const PlaceChange& change) {
+    switch (change.verb) {
+    case PlaceChange::Verb::set: return set(change.place, change.value, change.before);
+    case PlaceChange::Verb::add: return add(change.place, change.value);
+    case PlaceChange::Verb::remove: return remove(change.place, change.value);
+    case PlaceChange::Verb::order: break;
+    }
+    refuse(change.place, "entries are not put in another order");
+}
+
 } // namespace jackal::plan

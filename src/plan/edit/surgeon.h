@@ -46,6 +46,9 @@ class Surgeon {
     /// A list that would be empty goes with its key.
     void remove(const Place& place, std::string_view value = "");
 
+    /// Whichever of the three the change is.
+    void make(const PlaceChange& change);
+
     /// Has an entry with `count` stand for each of its machines by itself, in its place: it becomes
     /// a template that entries of the machines' names are like.
     void split(const Place& entry, const std::vector<std::string>& machines);

@@ -13,6 +13,7 @@ namespace jackal::plan {
 namespace {
 
 using Step = Place::Step;
+using Verb = PlaceChange::Verb;
 
 // The step that means one machine of an entry with `count`, or null.
 const Step* clone_step(const Place& place) {
@@ -48,45 +49,53 @@ class Writer {
         : plan_(plan), surgeon_(std::string(text), settings) {
         Plan current = plan;
         for (const Edit& edit : edits) {
-            Plan next = apply(current, {edit});
-            if (!(next == current)) // else it is outside, or there already
-                texts_.push_back(to_text(edit, current));
-            current = std::move(next);
+            std::vector<PlaceChange> changes = changes_of(edit, current);
+            Applied next = jackal::plan::apply(current, changes);
+            const Mark at = changes.empty() ? Mark{} : Mark(changes.front().at);
+            if (changes.empty() || !next.plan)
+                throw InTheWay(at, changes.empty() ? "the plan does not have what a change is about"
+                                                   : next.problem);
+            if (*next.plan == current)
+                continue; // it is there already
+            edits_.push_back(std::move(changes));
+            current = *std::move(next.plan);
         }
+        after_ = std::move(current);
         find_common();
     }
 
     void run() {
-        for (std::size_t i = 0; i < texts_.size(); ++i)
+        for (std::size_t i = 0; i < edits_.size(); ++i)
             if (!is_common_[i])
-                write(texts_[i], false);
+                write(edits_[i], false);
             else if (first_[i])
-                write(texts_[i], true);
+                write(edits_[i], true);
     }
 
+    /// The plan that the text is to be.
+    const Plan& after() const { return after_; }
     const std::string& text() const { return surgeon_.text(); }
     const std::vector<Problem>& notes() const { return surgeon_.notes(); }
-    Mark first_place() const { return texts_.empty() ? Mark{} : texts_.front().at; }
+    Mark first_place() const { return edits_.empty() ? Mark{} : Mark(edits_.front().front().at); }
 
   private:
     // What all machines of an entry with `count` have in common is written at the entry.
     void find_common() {
-        is_common_.assign(texts_.size(), false);
-        first_.assign(texts_.size(), false);
+        is_common_.assign(edits_.size(), false);
+        first_.assign(edits_.size(), false);
         std::map<std::string, std::vector<std::size_t>> alike; // by what is changed
         std::map<std::pair<std::string, std::string>, int> times;
-        for (std::size_t i = 0; i < texts_.size(); ++i)
-            if (const Step* step = clone_step(texts_[i].place)) {
-                EditText text = texts_[i];
-                text.place = with_name(text.place, true);
-                for (EditText& also : text.also)
-                    also.place = with_name(also.place, true);
-                std::string key = to_line(text);
+        for (std::size_t i = 0; i < edits_.size(); ++i)
+            if (const Step* step = clone_step(edits_[i].front().place)) {
+                std::vector<PlaceChange> changes = edits_[i];
+                for (PlaceChange& change : changes)
+                    change.place = with_name(std::move(change.place), true);
+                std::string key = to_line(changes);
                 int time = times[{key, step->other}]++;
                 alike[fmt::format("{} {}", time, key)].push_back(i);
             }
         for (const auto& [key, numbers] : alike) {
-            const std::string& entry = clone_step(texts_[numbers.front()].place)->word;
+            const std::string& entry = clone_step(edits_[numbers.front()].front().place)->word;
             if (numbers.size() != machines_of(plan_, entry).size())
                 continue;
             first_[numbers.front()] = true;
@@ -95,13 +104,14 @@ class Writer {
         }
     }
 
-    void write(const EditText& text, bool at_entry) {
-        if (const Step* step = clone_step(text.place); step != nullptr && !at_entry)
-            split(text.place.steps.front().word, step->word);
-        make(text, at_entry);
+    void write(const std::vector<PlaceChange>& changes, bool at_entry) {
+        const Place& place = changes.front().place;
+        if (const Step* step = clone_step(place); step != nullptr && !at_entry)
+            split(place.steps.front().word, step->word);
+        make(changes.front(), at_entry);
         // What goes goes from the end on, so that positions in lists stay.
-        for (auto also = text.also.rbegin(); also != text.also.rend(); ++also)
-            make(*also, at_entry);
+        for (std::size_t i = changes.size(); i-- > 1;)
+            make(changes[i], at_entry);
     }
 
     void split(const std::string& section, const std::string& entry) {
@@ -109,20 +119,16 @@ class Writer {
             surgeon_.split(Place{}.key(section).name(entry), machines_of(plan_, entry));
     }
 
-    void make(const EditText& text, bool at_entry) {
-        Place place = with_name(text.place, at_entry);
-        if (text.verb == "set")
-            surgeon_.set(place, text.value, text.before);
-        else if (text.verb == "add")
-            surgeon_.add(place, text.value);
-        else
-            surgeon_.remove(place, text.value);
+    void make(PlaceChange change, bool at_entry) {
+        change.place = with_name(std::move(change.place), at_entry);
+        surgeon_.make(change);
     }
 
     const Plan& plan_;
+    Plan after_;
     Surgeon surgeon_;
-    std::vector<EditText> texts_;
-    std::vector<bool> is_common_; // to all machines of its entry, parallel to texts_
+    std::vector<std::vector<PlaceChange>> edits_;
+    std::vector<bool> is_common_; // to all machines of its entry, parallel to edits_
     std::vector<bool> first_;     // and the first of those
     std::set<std::string> split_;
 };
@@ -141,22 +147,13 @@ void split_if_clone(Surgeon& surgeon, const Plan& plan, const Place& place) {
         surgeon.split(entry, machines_of(plan, machine->entry_name()));
 }
 
-// Without what says nothing: whether machines come of a `count`, and things told of that are empty.
-Plan bare(Plan plan) {
-    for (Machine& machine : plan.machines) {
-        machine.clone_digits = 0;
-        for (Nic& nic : machine.nics)
-            if (nic.options && *nic.options == NicOptions{})
-                nic.options.reset();
-        if (!machine.duties)
-            continue;
-        Duties& duties = *machine.duties;
-        if (duties.protocols && *duties.protocols == Protocols{})
-            duties.protocols.reset();
-        if (duties == Duties{})
-            machine.duties.reset();
-    }
-    return plan;
+// The first difference, whatever machines come of a `count`; empty if there is none.
+std::string differs(Plan wanted, Plan found) {
+    for (Plan* plan : {&wanted, &found})
+        for (Machine& machine : plan->machines)
+            machine.clone_digits = 0;
+    const std::vector<PlaceChange> all = difference(wanted, found);
+    return all.empty() ? "" : to_line(all.front());
 }
 
 // What `work` makes of the text of a plan, if it reads before and after.
@@ -202,9 +199,11 @@ Writing write(std::string_view text, const std::vector<Edit>& edits, const Setti
         Writer writer(text, plan, edits, settings);
         at = writer.first_place();
         writer.run();
-        if (!(bare(plan_in(writer.text(), settings)) == bare(apply(plan, edits))))
-            throw InTheWay(at,
-                           "the change cannot be written here without another; make it by hand");
+        if (const std::string other = differs(writer.after(), plan_in(writer.text(), settings));
+            !other.empty())
+            throw InTheWay(at, fmt::format("the change cannot be written here alone, as the plan "
+                                           "would say {}; make it by hand",
+                                           other));
         result.text = writer.text();
         result.notes = writer.notes();
     });
@@ -216,14 +215,9 @@ Writing write(std::string_view text, const std::vector<PlaceChange>& changes,
         Surgeon surgeon(std::string(text), settings);
         for (const PlaceChange& change : changes) {
             split_if_clone(surgeon, plan, change.place);
-            if (change.verb == PlaceChange::Verb::set)
-                surgeon.set(change.place, change.value);
-            else if (change.verb == PlaceChange::Verb::add)
-                surgeon.add(change.place, change.value);
-            else if (surgeon.has(change.place))
-                surgeon.remove(change.place, change.value);
-            else
+            if (change.verb == Verb::remove && !surgeon.has(change.place))
                 throw InTheWay({}, fmt::format("nothing stands at {}", to_string(change.place)));
+            surgeon.make(change);
         }
         (void)plan_in(surgeon.text(), settings);
         result.text = surgeon.text();
@@ -265,7 +259,6 @@ std::optional<PlaceChange> parse_change(std::string_view text) {
         at += size + (is_quoted ? 1 : 0);
     }
     std::string_view rest = text.substr(at);
-    using Verb = PlaceChange::Verb;
     if (rest == "-") {
         change.verb = Verb::remove;
         return change;

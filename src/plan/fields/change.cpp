@@ -1,12 +1,12 @@
 #include "plan/fields/change.h"
 
+#include "plan/edit/layout.h"
+
 #include <algorithm>
 
 namespace jackal::plan {
 
 namespace {
-
-using Kind = Value::Kind;
 
 Value value_of(const Document& document, NodeId node) {
     switch (document.kind(node)) {
@@ -31,7 +31,7 @@ Value value_of(const Document& document, NodeId node) {
 
 // One value that stands alone is a list of it.
 std::vector<Value> items_of(Value value) {
-    if (value.kind == Kind::list)
+    if (value.kind == Value::Kind::list)
         return std::move(value.items);
     std::vector<Value> items;
     if (value)
@@ -48,9 +48,9 @@ class Alteration {
             return make(at);
         if (rest.front().kind == Place::Step::Kind::index)
             return make_in_list(at, rest);
-        if (at.kind == Kind::none)
+        if (at.kind == Value::Kind::none)
             at = Value::map();
-        if (at.kind != Kind::map)
+        if (at.kind != Value::Kind::map)
             return change_.refuse(rest.front());
         const std::string& key = rest.front().word;
         if (at.find(key) == nullptr) {
@@ -98,7 +98,7 @@ class Alteration {
 
     // Of a list with one item that is told by what it was, that one.
     void set(Value& at) {
-        if (at.kind == Kind::list && !change_.of().before.empty()) {
+        if (at.kind == Value::Kind::list && !change_.of().before.empty()) {
             auto was = std::ranges::find_if(
                 at.items, [&](const Value& item) { return to_text(item) == change_.of().before; });
             if (was != at.items.end())
@@ -178,7 +178,7 @@ void Change::read(const Value& value, const std::function<void(Reader&, NodeId)>
 
 void Change::read_value(const std::function<void(Reader&, NodeId)>& use) {
     if (applies())
-        read_text(of().value, use);
+        read_text(written_value(of().value), use);
 }
 
 void Change::read_text(std::string_view text, const std::function<void(Reader&, NodeId)>& use) {

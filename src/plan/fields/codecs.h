@@ -269,6 +269,7 @@ constexpr Field<T> unread(std::string_view key, std::string_view about, std::str
     made.read = [](Reader&, NodeId, std::string_view, T&) {};
     made.write = [](const T&) { return Value{}; };
     made.reset = [](T&) {};
+    made.at = [](const T&) { return Mark{}; };
     return made;
 }
 

@@ -10,6 +10,8 @@ namespace jackal::plan {
 
 namespace {
 
+using Verb = PlaceChange::Verb;
+
 class Differences {
   public:
     std::vector<PlaceChange> take() { return std::move(changes_); }
@@ -27,8 +29,6 @@ class Differences {
     }
 
   private:
-    using Verb = PlaceChange::Verb;
-
     // A section, or a list of entries: one that is not there has none of them.
     static bool holds_entries(const Value& value) {
         return (value.kind == Value::Kind::map && value.names)

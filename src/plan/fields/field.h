@@ -33,6 +33,7 @@ struct Field : Row {
     void (*read)(Reader&, NodeId, std::string_view key, T&) = nullptr;
     Value (*write)(const T&) = nullptr; ///< nothing where it is the usual
     void (*reset)(T&) = nullptr;        ///< to the usual
+    Mark (*at)(const T&) = nullptr;     ///< where it is written, as far as that is known
     /// Makes a change of an entry below it; false where it has none. Null for keys without entries.
     bool (*change)(Change&, Steps rest, T&) = nullptr;
     std::array<Member, 3> members{}; ///< that it fills, outermost first
@@ -60,6 +61,9 @@ struct Entry {
     };
     const Others* others = nullptr;
     bool is_one = false; ///< what one of its keys means depends on the others
+    /// Of a list: whether two say so much the same that the second is not added. By default if they
+    /// are equal.
+    bool (*is_same)(const T&, const T&) = nullptr;
 };
 
 /// Reads the keys of a mapping.
@@ -116,6 +120,8 @@ void change_entry(Change& change, Steps rest, const Entry<T>& entry, T& into) {
             each.reset(into);
         change.read(keys, [&](Reader& r, NodeId node) { read_entry(r, node, entry, into); });
     } else if (is_known) {
+        if (const Mark at = field->at(into))
+            change.at = at;
         Value value = field->write(into);
         change.alter(value, rest.subspan(1));
         field->reset(into);
@@ -235,6 +241,19 @@ const auto& bare(const M& m) {
         return m;
 }
 
+/// Where a member is written, or the first of several; unset if it does not say.
+template <class M>
+Mark mark_of(const M& m) {
+    if constexpr (Holder<M>)
+        return m ? mark_of(*m) : Mark{};
+    else if constexpr (requires { Mark(m.at); })
+        return m.at;
+    else if constexpr (requires { m.front(); })
+        return m.empty() ? Mark{} : mark_of(m.front());
+    else
+        return {};
+}
+
 template <class M, class V>
 void put(M& into, V value, Mark at) {
     if constexpr (Holder<M>) {
@@ -335,6 +354,10 @@ constexpr auto field(std::string_view key, std::string_view about, std::string_v
         P::make(into) = P::usual();
         P::tidy(into);
     };
+    made.at = [](const Owner& of) {
+        const auto* leaf = P::get(of);
+        return leaf == nullptr ? Mark{} : mark_of(*leaf);
+    };
     if constexpr (OfEntries<Codec,
                             std::remove_reference_t<decltype(P::make(std::declval<Owner&>()))>>)
         made.change = [](Change& change, Steps steps, Owner& into) {
@@ -361,6 +384,7 @@ constexpr auto whole(std::string_view key, std::string_view about, std::string_v
         into.*first = blank<Owner>().*first;
         ((into.*others = blank<Owner>().*others), ...);
     };
+    made.at = [](const Owner& of) { return mark_of(of.*first); };
     if constexpr (OfEntries<Codec, Owner>)
         made.change = &Codec::change;
     made.members = {tag<first>, tag<others>...};
@@ -484,7 +508,10 @@ struct ListOf {
             if (change.of().verb != Change::Verb::add)
                 return false;
             auto made = given();
-            if (std::ranges::find(into, made) == into.end()) // else it is there already
+            auto is_it = [&](const auto& known) {
+                return entry().is_same != nullptr ? entry().is_same(known, made) : known == made;
+            };
+            if (std::ranges::none_of(into, is_it)) // else it is there already
                 into.push_back(std::move(made));
             return true;
         }

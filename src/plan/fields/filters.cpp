@@ -143,6 +143,10 @@ std::string to_string(const FilterRule& rule) {
     return to_text(written(rule, filter_rule_entry()));
 }
 
+std::string to_string(const Translation& rule) {
+    return to_text(written(rule, translation_entry()));
+}
+
 const Entry<Filter>& filter_entry() {
     static const Entry<Filter> entry{
         .name = "filter",

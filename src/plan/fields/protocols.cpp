@@ -343,7 +343,8 @@ constexpr Field<BgpNeighbour> neighbour_fields[] = {
                                        "false"),
     field<Flag, &BgpNeighbour::distant>(
         "distant", "true, at both ends: it is in another AS, and not on a shared subnet", "false"),
-    field<State, &BgpNeighbour::up>("state", "down keeps the session down", "up"),
+    field<State, &BgpNeighbour::up>("state", "up or down; down keeps the session from coming up",
+                                    "up"),
 };
 static_assert(covers<BgpNeighbour>(neighbour_fields,
                                    {tag<&BgpNeighbour::peer>, tag<&BgpNeighbour::at>}));

@@ -186,7 +186,12 @@ const Entry<Peering>& peering_entry() {
                     r.problem(node, "a peering needs `between: [SITE, SITE]`");
             },
         .others = &sides,
-        .is_one = true};
+        .is_one = true,
+        .is_same =
+            [](const Peering& one, const Peering& other) {
+                return (one.first == other.first && one.second == other.second)
+                       || (one.first == other.second && one.second == other.first);
+            }};
     return entry;
 }
 
