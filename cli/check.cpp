@@ -59,13 +59,13 @@ std::string islands_text(const lab::Lab& lab, const reach::Check& check) {
         add(fmt::format("{} and {} reach each other, too", lab.sites[check.joined[i].first].name,
                         lab.sites[check.joined[i].second].name));
     if (check.joined.size() > most)
-        add(fmt::format("and {} more pairs", check.joined.size() - most));
+        add("and " + counted(check.joined.size() - most, "more pair"));
     return text;
 }
 
 std::string sum_text(const Style& style, const lab::Lab& lab, const reach::Check& check) {
     std::string text = fmt::format(
-        "{} pairs of machines asked{}: {} answered", check.pairs_asked,
+        "{} of machines asked{}: {} answered", counted(check.pairs_asked, "pair"),
         check.pairs > check.pairs_asked ? fmt::format(" of {}", check.pairs) : "", check.answered);
     auto add = [&](std::size_t count, std::string_view what) {
         if (count != 0)
@@ -154,7 +154,7 @@ std::string check_text(const Style& style, const Opened& opened, const routing::
 void add_check(CLI::App& app, Run& run) {
     auto options = std::make_shared<PlanOptions>();
     CLI::App* command = app.add_subcommand("check", "what is wrong with a plan, and what mends it");
-    add_report_options(*command, *options, Format::sarif, "sarif");
+    add_report_options(*command, *options, Format::sarif);
     command->footer("Examples:\n"
                     "  jackal check skerry.yaml\n"
                     "  jackal check skerry.yaml --format sarif > findings.sarif\n"

@@ -24,19 +24,47 @@ void add_settings(CLI::App& command, PlanOptions& options) {
         ->allow_extra_args(false);
 }
 
-void add_format(CLI::App& command, PlanOptions& options,
-                const std::map<std::string, Format>& formats, const std::string& about,
-                const std::string& type_name) {
-    command.add_option("--format", options.format, about)
-        ->transform(CLI::CheckedTransformer(formats, CLI::ignore_case).description(""))
-        ->type_name(type_name);
+// A way to write an answer, and whom it is for.
+struct FormatWords {
+    Format format;
+    std::string word;
+    std::string purpose;
+};
+const FormatWords format_words[] = {
+    {Format::text, "text", "for people"},
+    {Format::json, "json", "for programs"},
+    {Format::csv, "csv", "for spreadsheets"},
+    {Format::junit, "junit", "for continuous integration"},
+    {Format::sarif, "sarif", "for continuous integration"},
+    {Format::markdown, "markdown", "for the review of a change"},
+};
+
+// `text, json or csv`
+std::string any_of(const std::vector<std::string>& words) {
+    std::string text;
+    for (std::size_t i = 0; i < words.size(); ++i)
+        text += (i == 0 ? "" : i + 1 == words.size() ? " or " : ", ") + words[i];
+    return text;
+}
+
+void add_format(CLI::App& command, PlanOptions& options, std::initializer_list<Format> formats) {
+    std::vector<std::string> words;
+    std::vector<std::string> purposes;
+    for (const FormatWords& known : format_words)
+        if (std::ranges::find(formats, known.format) != formats.end()) {
+            words.push_back(known.word);
+            purposes.push_back(fmt::format("{} ({})", known.word, known.purpose));
+        }
+    auto take = [&options](const std::string& word) {
+        options.format = std::ranges::find(format_words, word, &FormatWords::word)->format;
+    };
+    take_words(command.add_option_function<std::string>("--format", take, any_of(purposes)), words);
 }
 
 // --set, --format and, if wanted, --cut.
 void add_common(CLI::App& command, PlanOptions& options, bool with_cuts) {
     add_settings(command, options);
-    add_format(command, options, {{"text", Format::text}, {"json", Format::json}},
-               "text (for people) or json (for programs)", "text|json");
+    add_format(command, options, {Format::text, Format::json});
     if (with_cuts)
         add_cuts(command, options);
 }
@@ -45,6 +73,18 @@ constexpr const char* plan_help =
     "the plan file, or - for standard input; default: the only *.jackal.yaml in this folder";
 
 } // namespace
+
+CLI::Option* take_words(CLI::Option* option, const std::vector<std::string>& words) {
+    auto check = [words](std::string& word) -> std::string {
+        std::string lower = CLI::detail::to_lower(word);
+        if (std::ranges::find(words, lower) == words.end())
+            return fmt::format("write {}, not \"{}\"", any_of(words), word);
+        word = std::move(lower);
+        return "";
+    };
+    return option->transform(CLI::Validator(check, ""))
+        ->type_name(fmt::format("{}", fmt::join(words, "|")));
+}
 
 void add_cuts(CLI::App& command, PlanOptions& options) {
     command
@@ -73,44 +113,32 @@ void add_plan_options(CLI::App& command, PlanOptions& options, bool with_cuts) {
     add_common(command, options, with_cuts);
 }
 
-void add_report_options(CLI::App& command, PlanOptions& options, Format report,
-                        const std::string& name) {
+void add_report_options(CLI::App& command, PlanOptions& options, Format report) {
     command.add_option("PLAN", options.path, plan_help);
     add_settings(command, options);
-    add_format(command, options, {{"text", Format::text}, {"json", Format::json}, {name, report}},
-               fmt::format("text (for people), json (for programs) or {} (for continuous "
-                           "integration)",
-                           name),
-               "text|json|" + name);
+    add_format(command, options, {Format::text, Format::json, report});
     add_cuts(command, options);
 }
 
 void add_review_options(CLI::App& command, PlanOptions& options) {
     add_settings(command, options);
-    add_format(command, options,
-               {{"text", Format::text}, {"json", Format::json}, {"markdown", Format::markdown}},
-               "text (for people), json (for programs) or markdown (for the review of a change)",
-               "text|json|markdown");
+    add_format(command, options, {Format::text, Format::json, Format::markdown});
 }
 
 void add_table_options(CLI::App& command, PlanOptions& options) {
     command.add_option("PLAN", options.path, plan_help);
     add_settings(command, options);
-    add_format(command, options,
-               {{"text", Format::text}, {"json", Format::json}, {"csv", Format::csv}},
-               "text (for people), json (for programs) or csv (for spreadsheets)", "text|json|csv");
+    add_format(command, options, {Format::text, Format::json, Format::csv});
 }
 
 void add_pairs_options(CLI::App& command, PairsOptions& options, const std::string& service) {
-    command
-        .add_option("--machines", options.machines,
-                    "who asks and is asked: guests (default), routers, which are cores of sites "
-                    "too, or all")
-        ->check(CLI::IsMember({"guests", "routers", "all"}).description(""))
-        ->type_name("WHICH");
-    command.add_option("--family", options.family, "4 or 6; default: 4 where both ends have it")
-        ->check(CLI::IsMember({4, 6}).description(""))
-        ->type_name("N");
+    take_words(command.add_option("--machines", options.machines,
+                                  "who asks and is asked: guests (default), routers, which are "
+                                  "cores of sites too, or all"),
+               {"guests", "routers", "all"});
+    take_words(command.add_option("--family", options.family,
+                                  "of addresses; default: 4 where both ends have it"),
+               {"4", "6"});
     command.add_option("--service", options.service, service)->type_name("SERVICE");
 }
 
@@ -266,10 +294,6 @@ lab::SiteId site_named(const lab::Lab& lab, const std::string& name) {
     throw NotAsked(fmt::format("there is no site \"{}\"{}", name, plan::did_you_mean(near)));
 }
 
-std::string counted(std::size_t n, std::string_view noun) {
-    return fmt::format("{} {}{}", n, noun, n == 1 ? "" : "s");
-}
-
 void add_question_options(CLI::App& command, QuestionOptions& options, bool with_service) {
     int words = with_service ? 3 : 2;
     command
@@ -281,9 +305,9 @@ void add_question_options(CLI::App& command, QuestionOptions& options, bool with
         ->expected(words, words + 1)
         ->type_name("");
     add_common(command, options.plan, true);
-    command.add_option("--family", options.family, "4 or 6; default: IPv4 where both ends have it")
-        ->check(CLI::IsMember({4, 6}).description(""))
-        ->type_name("4|6");
+    take_words(command.add_option("--family", options.family,
+                                  "of addresses; default: 4 where both ends have it"),
+               {"4", "6"});
     command.add_option("--source", options.source, "an address of the sender to send from")
         ->type_name("ADDRESS");
     command

@@ -10,6 +10,8 @@
 
 namespace jackal::cli {
 
+using exports::counted;
+
 /// Exit statuses of the program.
 constexpr int status_well = 0;
 constexpr int status_no = 1;        ///< the answer is no
@@ -60,6 +62,10 @@ struct Opened {
     lab::Lab lab;
 };
 
+/// Has an option take one of the words, in capitals or not, and name them in its help, where the
+/// completion finds them.
+CLI::Option* take_words(CLI::Option* option, const std::vector<std::string>& words);
+
 /// Adds `PLAN` and `--set` to a command.
 void add_plan_argument(CLI::App& command, PlanOptions& options);
 
@@ -69,10 +75,9 @@ void add_cuts(CLI::App& command, PlanOptions& options);
 /// Adds `PLAN`, `--set`, `--format` and, if `with_cuts`, `--cut` to a command.
 void add_plan_options(CLI::App& command, PlanOptions& options, bool with_cuts);
 
-/// Adds `PLAN`, `--set`, `--cut` and `--format` with `report` as a third format, called `name`, to
-/// a command whose answer systems of continuous integration read.
-void add_report_options(CLI::App& command, PlanOptions& options, Format report,
-                        const std::string& name);
+/// Adds `PLAN`, `--set`, `--cut` and `--format` with `report` as a third format to a command whose
+/// answer systems of continuous integration read.
+void add_report_options(CLI::App& command, PlanOptions& options, Format report);
 
 /// Adds `--set`, and `--format` with `markdown` as a third format.
 void add_review_options(CLI::App& command, PlanOptions& options);
@@ -176,9 +181,6 @@ lab::MachineId machine_named(const lab::Lab& lab, const std::string& name);
 
 /// The site of that name. Throws NotAsked with the nearest one.
 lab::SiteId site_named(const lab::Lab& lab, const std::string& name);
-
-/// `1 guest`, `2 guests`.
-std::string counted(std::size_t n, std::string_view noun);
 
 /// The ways there and back of a ping, its verdict, and the remedy if there is one. `mending` may
 /// be null.

@@ -11,36 +11,12 @@ _jackal() {
         return
     fi
     case $previous in
-    --format)
-        case $command in
-        check) COMPREPLY=($(compgen -W "text json sarif" -- "$current")) ;;
-        compare) COMPREPLY=($(compgen -W "text json markdown" -- "$current")) ;;
-        mend) COMPREPLY=($(compgen -W "text json" -- "$current")) ;;
-        verify) COMPREPLY=($(compgen -W "text json junit" -- "$current")) ;;
-        *) COMPREPLY=($(compgen -W "text json csv" -- "$current")) ;;
-        esac
-        return
-        ;;
-    --family) COMPREPLY=($(compgen -W "4 6" -- "$current")) && return ;;
-    --as)
-        [ "$command" = reach ] && COMPREPLY=($(compgen -W "expect" -- "$current"))
-        [ "$command" = export ] && COMPREPLY=($(compgen -W "namespaces machines settings gather" -- "$current"))
-        return
-        ;;
-    --by) COMPREPLY=($(compgen -W "subnet site machine" -- "$current")) && return ;;
-    --machines) COMPREPLY=($(compgen -W "guests routers all" -- "$current")) && return ;;
-    --what)
-        COMPREPLY=($(compgen -W "link tunnel peering nic wire machine switch port vlan session" -- "$current"))
-        return
-        ;;
-    --view) COMPREPLY=($(compgen -W "routes wires sites" -- "$current")) && return ;;
-    --theme) COMPREPLY=($(compgen -W "light dark" -- "$current")) && return ;;
-    --cuts) COMPREPLY=($(compgen -W "1 2" -- "$current")) && return ;;
-    --only)
-        [ "$command" = names ] && COMPREPLY=($(compgen -W "machines subnets sites" -- "$current"))
-        return
-        ;;
     -o | --output | --capture | --ipfix) COMPREPLY=($(compgen -f -- "$current")) && return ;;
+    --*) # words that the option takes stand behind it in the help: text|json
+        word=$("${COMP_WORDS[0]}" "$command" --help 2>/dev/null |
+            sed -n -E "s/^ +$previous ([a-z0-9|-]+)( .*)?\$/\1/p")
+        [ -n "$word" ] && COMPREPLY=($(compgen -W "${word//|/ }" -- "$current")) && return
+        ;;
     esac
     if [[ $current == -* ]]; then
         COMPREPLY=($(compgen -W "$("${COMP_WORDS[0]}" "$command" --help 2>/dev/null |

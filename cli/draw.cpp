@@ -28,20 +28,16 @@ struct DrawOptions {
 };
 
 drawing::View view_of(const DrawOptions& options) {
-    for (drawing::View view : {drawing::View::routes, drawing::View::wires, drawing::View::sites})
-        if (drawing::to_string(view) == options.view)
-            return view;
-    throw NotAsked(fmt::format("--view {}: write routes, wires or sites", options.view));
+    using drawing::View;
+    return options.view == "wires"   ? View::wires
+           : options.view == "sites" ? View::sites
+                                     : View::routes;
 }
 
 drawing::Theme theme_of(const DrawOptions& options, drawing::Theme otherwise) {
     if (options.theme.empty())
         return otherwise;
-    if (options.theme == "light")
-        return drawing::Theme::light;
-    if (options.theme == "dark")
-        return drawing::Theme::dark;
-    throw NotAsked(fmt::format("--theme {}: write light or dark", options.theme));
+    return options.theme == "light" ? drawing::Theme::light : drawing::Theme::dark;
 }
 
 std::vector<lab::Finding> findings_of(const routing::Settled& whole) {
@@ -133,11 +129,10 @@ void add_draw(CLI::App& app, Run& run) {
                      "the file to write: .svg, .png, .pdf or .dot; without it a tree of text")
         ->type_name("FILE");
     command->add_flag("--replace", options->replace, "write over a file that exists");
-    command
-        ->add_option("--view", options->view,
-                     "routes (default): segments and routers; wires: switches, ports, cables; "
-                     "sites: what joins sites")
-        ->type_name("VIEW");
+    take_words(command->add_option("--view", options->view,
+                                   "routes (default): segments and routers; wires: switches, "
+                                   "ports, cables; sites: what joins sites"),
+               {"routes", "wires", "sites"});
     command
         ->add_option("--way", options->way, "the way of a ping there and back, and where it ends")
         ->type_name("FROM TO")
@@ -147,8 +142,8 @@ void add_draw(CLI::App& app, Run& run) {
     command->add_option("--hops", options->hops, "how near: machines in a row; default 2")
         ->type_name("N");
     command->add_flag("--all-guests", options->all_guests, "each guest by name, none as a count");
-    command->add_option("--theme", options->theme, "light or dark; an SVG has both")
-        ->type_name("THEME");
+    take_words(command->add_option("--theme", options->theme, "its colours; an SVG has both"),
+               {"light", "dark"});
     command
         ->add_option("--scale", options->scale,
                      "of a PNG: how many of its pixels make one of the picture's; default 1")

@@ -77,17 +77,16 @@ void add_export(CLI::App& app, Run& run) {
     CLI::App* command = app.add_subcommand("export", "write the lab for real machines");
     add_plan_argument(*command, options->plan);
     add_cuts(*command, options->plan);
-    command
-        ->add_option(
+    take_words(
+        command->add_option(
             "--as", options->form,
             "namespaces: a shell script that brings the lab up on this computer, each "
             "machine a network namespace of Linux; machines: a folder with such a script "
             "that runs them as virtual machines in QEMU; settings: a folder for each machine "
             "with the files of its own system; gather: a shell script that asks machines "
-            "what they are, for `jackal drift`")
-        ->required()
-        ->check(CLI::IsMember({"namespaces", "machines", "settings", "gather"}).description(""))
-        ->type_name("FORM");
+            "what they are, for `jackal drift`"),
+        {"namespaces", "machines", "settings", "gather"})
+        ->required();
     command
         ->add_option("-o,--output", options->output,
                      "the script, or the folder, to write; default of a script, or -: standard "

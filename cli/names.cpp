@@ -32,9 +32,8 @@ void add_names(CLI::App& app, Run& run) {
     CLI::App* command =
         app.add_subcommand("names", "the names in a plan, one a line, for scripts and completion");
     add_plan_argument(*command, options->plan);
-    command->add_option("--only", options->sort, "machines, subnets or sites")
-        ->check(CLI::IsMember({"machines", "subnets", "sites"}).description(""))
-        ->type_name("SORT");
+    take_words(command->add_option("--only", options->sort, "names of one sort alone"),
+               {"machines", "subnets", "sites"});
     command->footer("Example:\n"
                     "  jackal names skerry.yaml --only machines");
     command->callback(

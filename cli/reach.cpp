@@ -202,8 +202,8 @@ std::string gaps_text(const Style& style, const Opened& opened, const reach::Gri
             text += style.paragraph(fmt::format("{} {}", style.good("remedy"), line), 4) + "\n";
     }
     if (grid.unexplained != 0)
-        text += fmt::format("\n{} pairs more without a reply: mend these first, and ask again\n",
-                            grid.unexplained);
+        text += fmt::format("\n{} without a reply: mend these first, and ask again\n",
+                            counted(grid.unexplained, "more pair"));
     return text;
 }
 
@@ -263,8 +263,9 @@ class Letters {
             return reach::to_string(cell.through.front().services);
         std::string words;
         for (const reach::Through& through : cell.through)
-            words += fmt::format("{}{} pairs {}", words.empty() ? "" : "; ", through.pairs,
-                                 reach::to_string(through.services));
+            words +=
+                fmt::format("{}{} {}", words.empty() ? "" : "; ", counted(through.pairs, "pair"),
+                            reach::to_string(through.services));
         return words;
     }
 
@@ -402,9 +403,8 @@ void add_reach(CLI::App& app, Run& run) {
         "reach", "how many pairs of machines get a reply, and why the others do not");
     add_table_options(*command, options->plan);
     add_cuts(*command, options->plan);
-    command->add_option("--by", options->by, "rows and columns: subnet (default), site or machine")
-        ->check(CLI::IsMember({"subnet", "site", "machine"}).description(""))
-        ->type_name("WHAT");
+    take_words(command->add_option("--by", options->by, "rows and columns; default: subnet"),
+               {"subnet", "site", "machine"});
     command
         ->add_option("--from", options->from,
                      "only what is on this subnet or site, or this machine, asks; may be repeated")
@@ -416,12 +416,10 @@ void add_reach(CLI::App& app, Run& run) {
     add_pairs_options(*command, options->pairs,
                       "a service instead of a ping, such as tcp/22; any: which services get "
                       "through, whether or not anything listens");
-    command
-        ->add_option("--as", options->as,
-                     "expect: what gets a reply today, and what not, as the expect section of a "
-                     "plan, in as few entries as possible")
-        ->check(CLI::IsMember({"expect"}).description(""))
-        ->type_name("expect")
+    take_words(command->add_option("--as", options->as,
+                                   "what gets a reply today, and what not, as the expect section "
+                                   "of a plan, in as few entries as possible"),
+               {"expect"})
         ->excludes("--by", "--machines", "--from", "--to", "--family", "--format");
     command->footer("Examples:\n"
                     "  jackal reach skerry.yaml\n"

@@ -256,16 +256,12 @@ void add_sweep_options(CLI::App& command, Run& run, const Sweeper& sweeper) {
     std::vector<std::string> kinds;
     for (reach::CutKind kind : reach::all_cut_kinds())
         kinds.emplace_back(to_string(kind));
-    command
-        .add_option("--what", options->what,
-                    "only these are cut: link, tunnel, peering, nic, wire, machine, switch, "
-                    "port, vlan or session; may be repeated")
-        ->check(CLI::IsMember(kinds).description(""))
-        ->type_name("KIND")
+    take_words(command.add_option("--what", options->what, "only these are cut; may be repeated"),
+               kinds)
         ->allow_extra_args(false);
-    command.add_option("--cuts", options->at_once, "how many are made at once: 1 (default) or 2")
-        ->check(CLI::IsMember({1, 2}).description(""))
-        ->type_name("N");
+    take_words(
+        command.add_option("--cuts", options->at_once, "how many are made at once; default 1"),
+        {"1", "2"});
     add_pairs_options(command, options->pairs, "a service instead of a ping, such as tcp/22");
     command.callback([&run, options, sweeper] {
         run = [options, sweeper](const Style& style) -> Outcome {

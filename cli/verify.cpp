@@ -57,7 +57,7 @@ void add_verify(CLI::App& app, Run& run) {
     auto options = std::make_shared<PlanOptions>();
     CLI::App* command =
         app.add_subcommand("verify", "the plan's own expectations: met or not, and why");
-    add_report_options(*command, *options, Format::junit, "junit");
+    add_report_options(*command, *options, Format::junit);
     command->footer("Examples:\n"
                     "  jackal verify skerry.yaml\n"
                     "  jackal verify skerry.yaml --cut lamp-r1--vessel-r1\n"

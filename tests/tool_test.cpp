@@ -74,7 +74,7 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
          "harbour,sonar,10.40.8.0/"
          "26,255.255.255.192,10.40.8.1,10.40.8.62,10.40.8.62,,,9,3,50,\r\n"},
         {"machines" + skerry + "--format csv", 0, "sonar,up,1500,10.40.8.20,26,written\r\n"},
-        {"routes" + skerry + "--format csv", 2, "csv"},
+        {"routes" + skerry + "--format csv", 2, "--format: write text or json, not \"csv\""},
         {"machines" + skerry, 0, "weather-mast"},
         {"machines" + skerry, 0, "28 of 32  20.75G of 24G  246G of 400G"},
         {"routes" + skerry + "lamp-r1", 0, "AS path 64514, from vessel-r1"},
@@ -150,7 +150,7 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"sweep" + skerry + "--what link --cuts 2 --format csv", 0,
          "mast-r1--lamp-r1 campus-sw--water-sw,link,136,"},
         {"sweep" + skerry + "--what tunnel", 0, "\n1 of 1 cut is a single point of failure"},
-        {"sweep" + skerry + "--what rope", 2, "rope not in {link,"},
+        {"sweep" + skerry + "--what rope", 2, "--what: write link, tunnel, "},
         {"sweep" + skerry + "--service 22", 2, "tcp/22 or udp/53"},
         {"check" + mistakes + "peering-blocked.yaml", 1, "    mends too duplicate-address"},
         {"check" + mistakes + "peering-half.yaml", 1, "harbour is alone; skerry is alone"},
@@ -179,7 +179,7 @@ TEST_CASE("exit statuses: 0 all well, 1 the answer is no, 2 not asked") {
         {"export" + skerry, 2, "--as is required"},
         {"export" + skerry + "--as gather --attach", 2, "--attach is for a live lab"},
         {"export" + skerry + "--as castles", 2,
-         "castles not in {namespaces,machines,settings,gather}"},
+         "--as: write namespaces, machines, settings or gather, not \"castles\""},
         {"export" + skerry + "--as namespaces -o " SOURCE_DIR "/README.md", 2, "exists already"},
         {"names" + skerry + "--only sites", 0, "harbour\nskerry\nvessel\nraft\n"},
         {"check" + skerry + "--set crw=3", 2, "no parameter \"crw\"; did you mean crew?"},
@@ -609,7 +609,11 @@ TEST_CASE("the completion knows commands, options, shapes and the machines of th
     CHECK(complete("jackal new le") == "leaf-spine\n");
     CHECK(complete("jackal addresses" + skerry + "--why la") == "lamp\n");
     CHECK(complete("jackal addresses" + skerry + "--renumber sk") == "skerry\n");
-    CHECK(complete("jackal check --format j") == "json\n");
+    CHECK(complete("jackal check --format \"\"") == "text json sarif\n");
+    CHECK(complete("jackal routes --format \"\"") == "text json\n");
+    CHECK(complete("jackal sweep --what sw") == "switch\n");
+    CHECK(complete("jackal ping --family \"\"") == "4 6\n");
+    CHECK(complete("jackal draw --theme d") == "dark\n");
     // Every command that the program has is completed, and no other.
     Printed help = run(tool + "--help");
     std::istringstream commands(complete("jackal \"\""));

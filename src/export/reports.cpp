@@ -33,8 +33,8 @@ boost::property_tree::ptree test_case(const lab::Lab& lab, const reach::Verdict&
         return tree;
     boost::property_tree::ptree failure(
         fmt::format("{}: {}", plan::to_string(wanted.at, lab.source), verdict.explanation));
-    failure.put("<xmlattr>.message",
-                fmt::format("{} of {} pairs are not as expected", verdict.failed, verdict.pairs));
+    failure.put("<xmlattr>.message", fmt::format("{} of {} not as expected", verdict.failed,
+                                                 counted(verdict.pairs, "pair")));
     if (verdict.answer && verdict.answer->diagnosis)
         failure.put("<xmlattr>.type", plan::slug(verdict.answer->diagnosis->cause));
     tree.add_child("failure", failure);
@@ -187,9 +187,8 @@ std::string comparison_markdown(const lab::Lab& before, const lab::Lab& after,
     if (comparison.is_same())
         return text + "Nothing differs.\n";
     text +=
-        fmt::format("{} pairs of machines lose their replies, {} gain them; findings: {} new, {} "
-                    "gone.\n",
-                    lost, gained, comparison.come.size(), comparison.gone.size());
+        fmt::format("Replies lost: {} of machines; gained: {}; findings: {} new, {} gone.\n",
+                    counted(lost, "pair"), gained, comparison.come.size(), comparison.gone.size());
     return text + section("Reach", {"from", "to", "lost", "gained", "why"}, reach)
            + section("Expectations", {"expectation", "before", "after", "why"}, expectations)
            + section("Findings", {"", "severity", "finding", "what"}, findings)

@@ -89,6 +89,10 @@ std::string drop_detail(const lab::Lab& lab, const Journey& journey, const packe
 
 } // namespace
 
+std::string counted(std::size_t n, std::string_view noun) {
+    return fmt::format("{} {}{}", n, noun, n == 1 ? "" : "s");
+}
+
 std::string step_detail(const routing::Settled& settled, const Journey& journey,
                         std::size_t index) {
     const lab::Lab& lab = settled.lab();

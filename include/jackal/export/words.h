@@ -10,6 +10,9 @@
 
 namespace jackal::exports {
 
+/// `1 guest`, `2 guests`.
+JACKAL_API std::string counted(std::size_t n, std::string_view noun);
+
 /// Why the machine of step number `step` did what it did: "default via 10.40.0.1 (quay-r1)".
 JACKAL_API std::string step_detail(const routing::Settled& settled, const packet::Journey& journey,
                                    std::size_t step);

@@ -1,6 +1,7 @@
 #include "export/drawing/draft.h"
 #include "export/drawing/layout.h"
 
+#include "jackal/export/words.h"
 #include "jackal/limits.h"
 #include "jackal/reach/matrix.h"
 
@@ -156,9 +157,9 @@ void tell_changes(Draft& draft) {
     draft.picture.notes.push_back(
         all == 0
             ? "under the cuts every machine reaches all that it reaches without them"
-            : fmt::format("under the cuts {} pairs of machines lose their replies (\"loses 3\": "
-                          "of so many others a machine no longer gets one)",
-                          all));
+            : fmt::format("replies lost under the cuts: {} of machines (\"loses 3\": of so many "
+                          "others a machine no longer gets one)",
+                          counted(all, "pair")));
 }
 
 // Rows beyond the most for one card become one, and so do the lines from them to one place.

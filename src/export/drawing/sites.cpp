@@ -1,5 +1,6 @@
 #include "export/drawing/draft.h"
 
+#include "jackal/export/words.h"
 #include "jackal/lab/peering.h"
 
 #include <algorithm>
@@ -11,10 +12,6 @@ namespace jackal::exports::drawing {
 using namespace lab;
 
 namespace {
-
-std::string counted(std::size_t n, std::string_view noun) {
-    return fmt::format("{} {}{}", n, noun, n == 1 ? "" : "s");
-}
 
 // Sites, and a row on each for every way that leaves it.
 class SiteView {

@@ -615,7 +615,7 @@ function load(text) {
   const met = data.expectations.filter(each => each.passed).length;
   const strong = text => make("strong", {}, text);
   byId("verdict").replaceChildren(strong(`${data.check.pairs_answered} of ${data.check.pairs_asked}`), " pings between machines get a reply; ",
-    strong(`${data.check.findings.length}`), " findings; ", strong(`${met} of ${data.expectations.length}`), " expectations met");
+    strong(`${data.check.findings.length}`), data.check.findings.length === 1 ? " finding; " : " findings; ", strong(`${met} of ${data.expectations.length}`), " expectations met");
 }
 
 load(byId("data").textContent);

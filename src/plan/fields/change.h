@@ -27,7 +27,7 @@ class Change {
   public:
     using Verb = PlaceChange::Verb;
 
-    /// The first of several changes; those of the same entry may be made with it (take_next).
+    /// The first of several changes; those of the same entry may be made with it (alter_all).
     explicit Change(std::span<const PlaceChange> changes) : changes_(changes) {}
 
     const PlaceChange& of() const { return changes_.front(); }
