@@ -1,8 +1,8 @@
 // Where two plans differ, in the words of the plan file, and what such changes make of a plan.
 //
-//     std::vector<plan::PlaceChange> changes = plan::difference(before, after);
-//     plan::to_line(changes.front());                    // "guests.desk.nics[0].mtu: 1400, was
-//     1500" plan::apply(before, changes).plan == after;        // true
+//     auto changes = plan::difference(before, after);
+//     plan::to_line(changes.front());              // "guests.desk.nics[0].mtu: 1400, was 1500"
+//     plan::apply(before, changes).plan == after;  // true
 #pragma once
 
 #include "jackal/plan/place.h"
@@ -26,8 +26,8 @@ struct Applied {
 };
 
 /// Makes the changes one after another. What stands there already is not added a second time unless
-/// its position is given, and what is not there cannot be removed from a list a second time. What
-/// is changed counts as written where its entry is.
+/// its position is given, and what is not in a list need not be removed from it. What is changed
+/// counts as written where it stood, else where its entry does.
 JACKAL_API Applied apply(Plan plan, const std::vector<PlaceChange>& changes);
 
 } // namespace jackal::plan

@@ -1,4 +1,4 @@
-#include "jackal/plan/edit.h"
+#include "plan/edit/resolved.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -60,10 +60,10 @@ std::string to_line(const std::vector<PlaceChange>& edit) {
 Applied apply(Plan plan, const std::vector<Edit>& edits) {
     Applied made{std::move(plan), ""};
     for (const Edit& edit : edits) {
-        const std::vector<PlaceChange> changes = changes_of(edit, *made.plan);
-        if (changes.empty())
-            return {std::nullopt, "the plan does not have what the change is about"};
-        made = apply(*std::move(made.plan), changes);
+        const Resolved found = resolved(edit, *made.plan);
+        if (found.changes.empty())
+            return {std::nullopt, found.problem};
+        made = apply(*std::move(made.plan), found.changes);
         if (!made.plan)
             break;
     }

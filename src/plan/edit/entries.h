@@ -31,6 +31,13 @@ const T& entry_of(const std::vector<T>& entries, const char* what, const std::st
     return *found;
 }
 
+template <class T>
+const T& item_of(const std::vector<T>& items, const char* what, std::size_t position) {
+    if (position >= items.size())
+        throw std::out_of_range(fmt::format("there is no {} number {}", what, position));
+    return items[position];
+}
+
 inline const SwitchPort& port_of(const Plan& plan, const std::string& name) {
     if (const SwitchPort* port = plan.port(name))
         return *port;
@@ -52,7 +59,7 @@ inline const std::vector<Route>& routes_of(const Plan& plan, const std::string& 
 }
 
 inline const PeeringSide& side_of(const Plan& plan, std::size_t peering, const std::string& site) {
-    const Peering& entry = plan.peerings.at(peering);
+    const Peering& entry = item_of(plan.peerings, "peering", peering);
     const int side = entry.side_of(site);
     if (side < 0)
         throw std::out_of_range(fmt::format("peering {} has no side {}", peering, site));

@@ -310,7 +310,7 @@ void Surgeon::remove(const Place& place, const Spot& spot) {
     // Nothing is left: a list goes with its key, unless it says something by being there.
     const bool is_list = layout_->kind(holder) == NodeKind::sequence;
     const bool goes = is_list && !above.steps.empty() && outer.element.key != Layout::none
-                      && !means_something_empty(above)
+                      && !means_something_empty(above.steps)
                       && (above.steps.size() != 3 || inherited(above, true) == Layout::none);
     if (goes)
         return remove(above, outer);

@@ -2,6 +2,7 @@
 #include "jackal/plan/validate.h"
 #include "plan/edit/entries.h"
 #include "plan/edit/layout.h"
+#include "plan/edit/resolved.h"
 #include "plan/fields/codecs.h"
 #include "plan/nic_names.h"
 
@@ -48,10 +49,10 @@ bool is_made(const Plan& plan, const std::string& name) {
 }
 
 const BondMember& member_of(const Plan& plan, const SetBondMemberUp& e) {
-    const Nic& nic = machine_of(plan, e.machine).nics.at(e.nic);
+    const Nic& nic = item_of(machine_of(plan, e.machine).nics, "NIC", e.nic);
     if (!nic.options)
         throw std::out_of_range(fmt::format("NIC {} of {} is no bond", e.nic, e.machine));
-    return nic.options->bond.at(e.member);
+    return item_of(nic.options->bond, "wire", e.member);
 }
 
 // A machine that the plan stands for without writing it, a core or one outside: where it would
@@ -98,7 +99,7 @@ std::string written_at(const Nic& nic, net::Address address) {
 }
 
 Mark nic_mark(const Plan& plan, const std::string& name, std::size_t nic) {
-    return machine_of(plan, name).nics.at(nic).at;
+    return item_of(machine_of(plan, name).nics, "NIC", nic).at;
 }
 
 Place routes_path(const Plan& plan, const std::string& name) {
@@ -115,7 +116,7 @@ Place route_path(const Plan& plan, const std::string& name, std::size_t route) {
 // The entry that a link stands in: `links[2]` or `tunnels[0]`. Wires between switches stand among
 // the links.
 Place link_path(const Plan& plan, std::size_t number) {
-    const Link& link = plan.links.at(number);
+    const Link& link = item_of(plan.links, "link", number);
     auto before =
         std::count_if(plan.links.begin(), plan.links.begin() + static_cast<std::ptrdiff_t>(number),
                       [&](const Link& other) { return bool(other.tunnel) == bool(link.tunnel); });
@@ -314,7 +315,7 @@ struct Words {
                 of_family(subnet.gateway.given, e.to->family())};
     }
     Told operator()(const SetNicAddress& e) const {
-        const Nic& nic = machine_of(plan, e.machine).nics.at(e.nic);
+        const Nic& nic = item_of(machine_of(plan, e.machine).nics, "NIC", e.nic);
         std::string before = e.to ? written_at(nic, e.from) : "";
         Place path = nic_path(plan, e.machine, e.nic).key("address");
         if (e.to)
@@ -326,7 +327,7 @@ struct Words {
                 before};
     }
     Told operator()(const SetNicSubnet& e) const {
-        const Nic& nic = machine_of(plan, e.machine).nics.at(e.nic);
+        const Nic& nic = item_of(machine_of(plan, e.machine).nics, "NIC", e.nic);
         return {nic_path(plan, e.machine, e.nic).key("subnet"), Verb::set, e.subnet, nic.subnet.at,
                 nic.subnet.value};
     }
@@ -382,7 +383,7 @@ struct Words {
                                                          : machine_of(plan, e.machine).at};
     }
     Told operator()(const SetRouteVia& e) const {
-        const Route& route = routes_of(plan, e.machine).at(e.route);
+        const Route& route = item_of(routes_of(plan, e.machine), "route", e.route);
         Place path = route_path(plan, e.machine, e.route);
         Told text{path.key("via"), Verb::set, to_string(e.via), route.via.at,
                   to_string(route.via.value)};
@@ -392,22 +393,23 @@ struct Words {
     }
     Told operator()(const RemoveRoute& e) const {
         return {route_path(plan, e.machine, e.route), Verb::remove, "",
-                routes_of(plan, e.machine).at(e.route).at};
+                item_of(routes_of(plan, e.machine), "route", e.route).at};
     }
     Told operator()(const SetLinkUp& e) const {
-        return {link_path(plan, e.link).key("state"), Verb::set, "up", plan.links.at(e.link).at};
+        return {link_path(plan, e.link).key("state"), Verb::set, "up",
+                item_of(plan.links, "link", e.link).at};
     }
     Told operator()(const SetLinkMtu& e) const {
         return {link_path(plan, e.link).key("mtu"), Verb::set, fmt::format("{}", e.bytes),
-                plan.links.at(e.link).at};
+                item_of(plan.links, "link", e.link).at};
     }
     Told operator()(const SetPeeringUp& e) const {
         return {Place{}.key("peerings").index(e.peering).key("state"), Verb::set, "up",
-                plan.peerings.at(e.peering).at};
+                item_of(plan.peerings, "peering", e.peering).at};
     }
     Told operator()(const SetPeeringMtu& e) const {
         return {Place{}.key("peerings").index(e.peering).key("mtu"), Verb::set,
-                fmt::format("{}", e.bytes), plan.peerings.at(e.peering).at};
+                fmt::format("{}", e.bytes), item_of(plan.peerings, "peering", e.peering).at};
     }
     Told operator()(const SetNicMtu& e) const {
         return {nic_path(plan, e.machine, e.nic).key("mtu"), Verb::set, fmt::format("{}", e.bytes),
@@ -422,7 +424,8 @@ struct Words {
     }
     Told operator()(const RemoveFilterRule& e) const {
         return {Place{}.key("filters").name(e.filter).key("rules").index(e.position), Verb::remove,
-                "", entry_of(plan.filters, "filter", e.filter).rules.at(e.position).at};
+                "",
+                item_of(entry_of(plan.filters, "filter", e.filter).rules, "rule", e.position).at};
     }
     Told operator()(const AddTranslation& e) const {
         Stand place = stand_of(plan, e.machine);
@@ -433,13 +436,13 @@ struct Words {
         if (!machine.duties)
             throw std::out_of_range(fmt::format("{} translates nothing", e.machine));
         return {machine_path(machine).key("nat").index(e.position), Verb::remove, "",
-                machine.duties->translations.at(e.position).at};
+                item_of(machine.duties->translations, "translation", e.position).at};
     }
     Told operator()(const SetTranslationNic& e) const {
         const Machine& machine = machine_of(plan, e.machine);
         if (!machine.duties)
             throw std::out_of_range(fmt::format("{} translates nothing", e.machine));
-        const Translation& rule = machine.duties->translations.at(e.position);
+        const Translation& rule = item_of(machine.duties->translations, "translation", e.position);
         return {machine_path(machine)
                     .key("nat")
                     .index(e.position)
@@ -496,7 +499,7 @@ struct Words {
                 entry_of(plan.switches, "switch", e.name).at};
     }
     Told operator()(const SetCableUp& e) const {
-        const Cable& cable = plan.cables.at(e.cable);
+        const Cable& cable = item_of(plan.cables, "cable", e.cable);
         return {Place{}.key("links").between(cable.first.value, cable.second.value).key("state"),
                 Verb::set, e.to ? "up" : "down", cable.at};
     }
@@ -747,11 +750,11 @@ struct Words {
 
 } // namespace
 
-std::vector<PlaceChange> changes_of(const Edit& edit, const Plan& plan) {
-    std::vector<PlaceChange> changes;
+Resolved resolved(const Edit& edit, const Plan& plan) {
+    Resolved found;
     auto add = [&](Told& text) {
-        changes.push_back({std::move(text.place), text.verb, std::move(text.value),
-                           std::move(text.before), text.at});
+        found.changes.push_back({std::move(text.place), text.verb, std::move(text.value),
+                                 std::move(text.before), text.at});
     };
     try {
         edit.visit([&](const auto& change) {
@@ -759,9 +762,14 @@ std::vector<PlaceChange> changes_of(const Edit& edit, const Plan& plan) {
             add(text);
             std::ranges::for_each(text.also, add);
         });
-    } catch (const std::out_of_range&) { // thrown where an entry is looked for
+    } catch (const std::out_of_range& missing) { // thrown where an entry is looked for
+        found.problem = missing.what();
     }
-    return changes;
+    return found;
+}
+
+std::vector<PlaceChange> changes_of(const Edit& edit, const Plan& plan) {
+    return resolved(edit, plan).changes;
 }
 
 std::vector<std::vector<PlaceChange>> changes_of(const std::vector<Edit>& edits, const Plan& plan) {

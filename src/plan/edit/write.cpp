@@ -1,5 +1,6 @@
 #include "jackal/plan/complete.h"
 #include "jackal/plan/rewrite.h"
+#include "plan/edit/resolved.h"
 #include "plan/edit/surgeon.h"
 
 #include <algorithm>
@@ -49,15 +50,15 @@ class Writer {
         : plan_(plan), surgeon_(std::string(text), settings) {
         Plan current = plan;
         for (const Edit& edit : edits) {
-            std::vector<PlaceChange> changes = changes_of(edit, current);
-            Applied next = jackal::plan::apply(current, changes);
-            const Mark at = changes.empty() ? Mark{} : Mark(changes.front().at);
-            if (changes.empty() || !next.plan)
-                throw InTheWay(at, changes.empty() ? "the plan does not have what a change is about"
-                                                   : next.problem);
+            Resolved found = resolved(edit, current);
+            if (found.changes.empty())
+                throw InTheWay({}, found.problem);
+            Applied next = jackal::plan::apply(current, found.changes);
+            if (!next.plan)
+                throw InTheWay(found.changes.front().at, next.problem);
             if (*next.plan == current)
                 continue; // it is there already
-            edits_.push_back(std::move(changes));
+            edits_.push_back(std::move(found.changes));
             current = *std::move(next.plan);
         }
         after_ = std::move(current);

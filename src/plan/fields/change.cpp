@@ -83,7 +83,7 @@ class Alteration {
             } else if (at) {
                 std::vector<Value> items = items_of(std::move(at));
                 std::erase(items, value_);
-                at = remaining(std::move(items), change_.of().place);
+                at = remaining(std::move(items), change_.of().place.steps);
             }
             return;
         case Change::Verb::order: break;
@@ -91,7 +91,7 @@ class Alteration {
         order(at);
     }
 
-    static Value remaining(std::vector<Value> items, const Place& list) {
+    static Value remaining(std::vector<Value> items, Steps list) {
         return items.empty() && !means_something_empty(list) ? Value{}
                                                              : Value::list(std::move(items));
     }
@@ -131,9 +131,8 @@ class Alteration {
             items.erase(place);
         else
             make(*place, rest.subspan(1));
-        Place list = change_.of().place;
-        list.steps.resize(list.steps.size() - rest.size());
-        at = remaining(std::move(items), list);
+        const Steps all = change_.of().place.steps;
+        at = remaining(std::move(items), all.first(all.size() - rest.size()));
     }
 
     Change& change_;

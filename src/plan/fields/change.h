@@ -19,8 +19,8 @@ using Steps = std::span<const Place::Step>;
 
 /// Whether a list at that place says something even with no item: an empty one goes with its key,
 /// but a port with no VLAN tagged is a trunk still.
-inline bool means_something_empty(const Place& list) {
-    return list.steps.back().word == "trunk";
+inline bool means_something_empty(Steps list) {
+    return list.back().word == "trunk";
 }
 
 class Change {
