@@ -19,7 +19,7 @@ std::string finding_text(const Style& style, const Opened& opened, const lab::Fi
                     style.strong(plan::slug(finding.cause)),
                     style.faint(plan::to_string(finding.at, opened.lab.source)))
         + style.paragraph(finding.message, 4) + "\n";
-    for (const std::string& line : lab::to_lines(finding.remedy, opened.plan))
+    for (const std::string& line : lab::to_lines(finding.remedy))
         out += style.paragraph(fmt::format("{} {}", style.good("remedy"), line), 4) + "\n";
     if (finding.remedy.proof == lab::Remedy::Proof::more_is_needed)
         out += "    more is needed behind that\n";
@@ -176,12 +176,11 @@ void add_check(CLI::App& app, Run& run) {
             if (options->json())
                 return {json_of(opened, *options, settled,
                                 [&](const routing::Settled& asked) {
-                                    return exports::check_json(opened.plan, opened.lab,
-                                                               check_of(asked));
+                                    return exports::check_json(opened.lab, check_of(asked));
                                 }),
                         status};
             if (options->format == Format::sarif)
-                return {exports::sarif(opened.plan, opened.lab, check), status};
+                return {exports::sarif(opened.lab, check), status};
             Rows rows{{"severity", "finding", "plan", ""}, 4, [&](const routing::Settled& asked) {
                           return finding_rows(opened.lab, check_of(asked));
                       }};

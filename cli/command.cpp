@@ -231,7 +231,7 @@ Opened open_plan(const PlanText& file, const PlanOptions& options) {
     if (!reading.plan)
         refuse(reading.problems, reading.source, "nothing was asked");
     lab::Lab lab = lab::build(*reading.plan);
-    return {std::move(*reading.plan).written(), std::move(lab)};
+    return {reading.plan->written(), std::move(lab)};
 }
 
 routing::Settled settle(const Opened& opened, const PlanOptions& options) {

@@ -195,8 +195,8 @@ std::string verdict_text(const Style& style, const Opened& opened, const probe::
                          const mend::Mending* mending);
 
 /// The lines of a remedy: that of `mending` if it is given, and whether it was seen to help.
-std::string remedy_text(const Style& style, const Opened& opened, lab::Remedy remedy,
-                        const mend::Mending* mending, bool is_service);
+std::string remedy_text(const Style& style, lab::Remedy remedy, const mend::Mending* mending,
+                        bool is_service);
 
 /// Where a question is written as packets.
 struct CaptureOptions {

@@ -17,7 +17,7 @@ Opened demo_lab() {
     plan::Reading reading = plan::read(demo_plan, "skerry.yaml");
     if (!reading.plan)
         throw std::logic_error("the built-in plan has problems");
-    return build(std::move(*reading.plan).written());
+    return build(reading.plan->written());
 }
 
 std::string ping(const Style& style, const Opened& opened, const std::string& from,
@@ -60,14 +60,16 @@ Outcome tour(const Style& style) {
               ping(style, skerry, "chart-desk", "kettle"));
 
     Opened wrong_number = build(
-        plan::apply(skerry.plan, {plan::SetBgpNeighbour{"vessel-r1", "lamp-r1", 64531, false}})
+        plan::apply(skerry.plan,
+                    {plan::set_bgp_neighbour(skerry.plan, "vessel-r1", "lamp-r1", 64531, false)})
             .plan.value());
     tour.stop("The ship's router expects the lighthouse in a wrong AS",
               "jackal ping broken.yaml chart-desk helm",
               ping(style, wrong_number, "chart-desk", "helm"));
 
     Opened silent =
-        build(plan::apply(skerry.plan, {plan::SetForwards{"ridge-r1", false}}).plan.value());
+        build(plan::apply(skerry.plan, {plan::set_forwards(skerry.plan, "ridge-r1", false)})
+                  .plan.value());
     tour.stop("A router that does not forward", "jackal ping broken.yaml weather-mast fog-horn",
               ping(style, silent, "weather-mast", "fog-horn"));
 

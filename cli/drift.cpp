@@ -35,8 +35,7 @@ std::string broken(const Style& style, const std::vector<reach::ReachChange>& ch
     return text;
 }
 
-std::string difference_text(const Style& style, const plan::Plan& plan, const lab::Lab& lab,
-                            const reach::Difference& d) {
+std::string difference_text(const Style& style, const lab::Lab& lab, const reach::Difference& d) {
     // Rules stand on a line each.
     auto value = [](const std::string& said) {
         std::string words = plan::printable(said); // by machines
@@ -68,16 +67,15 @@ std::string difference_text(const Style& style, const plan::Plan& plan, const la
                                 at == 0 ? style.faint("on the machine:") : std::string(15, ' '),
                                 plan::printable(d.command.substr(at, end - at)));
         }
-    for (const auto& edit : plan::changes_of(d.edits, plan))
+    for (const plan::Edit& edit : d.edits)
         text += fmt::format("    {} {}\n", style.faint("or in the plan:"), plan::to_line(edit));
     return text + "\n";
 }
 
-std::string drift_text(const Style& style, const plan::Plan& plan, const lab::Lab& lab,
-                       const reach::Drift& drift) {
+std::string drift_text(const Style& style, const lab::Lab& lab, const reach::Drift& drift) {
     std::string text;
     for (const reach::Difference& d : drift.differences)
-        text += difference_text(style, plan, lab, d);
+        text += difference_text(style, lab, d);
     if (!drift.unasked.empty())
         text += style.paragraph(fmt::format("of {} there are no facts: {}",
                                             counted(drift.unasked.size(), "machine"),
@@ -145,8 +143,8 @@ Outcome answer(const Style& style, const DriftOptions& options) {
     });
     const int status = drift.differences.empty() ? status_well : status_no;
     if (options.plan.json())
-        return {exports::drift_json(opened.plan, opened.lab, drift), status};
-    return {drift_text(style, opened.plan, opened.lab, drift), status};
+        return {exports::drift_json(opened.lab, drift), status};
+    return {drift_text(style, opened.lab, drift), status};
 }
 
 } // namespace

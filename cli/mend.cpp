@@ -94,14 +94,13 @@ std::string proof_text(const MendOptions& options, const mend::Outcome& outcome)
                              outcome.proposed);
 }
 
-std::string changes_text(const Style& style, const plan::Plan& plan, const std::string& source,
+std::string changes_text(const Style& style, const std::string& source,
                          const mend::Outcome& outcome) {
     std::string text;
-    plan::Plan current = plan;
     for (std::size_t i = 0; i < outcome.changes.size(); ++i) {
         const mend::Change& change = outcome.changes[i];
         std::size_t number = 0;
-        for (const auto& edit : plan::changes_of(change.edits, current))
+        for (const plan::Edit& edit : change.edits)
             text += style.paragraph(
                         fmt::format("{:>2}  {}",
                                     number++ == 0 ? fmt::format("{}", i + 1) : std::string(),
@@ -119,7 +118,6 @@ std::string changes_text(const Style& style, const plan::Plan& plan, const std::
                                             change.reason, against),
                                 4)
                 + "\n";
-        current = plan::apply(std::move(current), change.edits).plan.value();
     }
     return text;
 }
@@ -166,7 +164,7 @@ Outcome answer(const Style& style, const MendOptions& options) {
     plan::Reading reading = plan::read(file.text, file.source, settings);
     if (!reading.plan)
         refuse(reading.problems, file.source, "");
-    const plan::Plan plan = std::move(*reading.plan).written();
+    const plan::Plan plan = reading.plan->written();
     mend::Outcome outcome = outcome_of(plan, options);
     const bool done = is_done(options, outcome);
     const std::size_t partly = done || options.partly ? 0 : outcome.count();
@@ -187,7 +185,7 @@ Outcome answer(const Style& style, const MendOptions& options) {
                                    done ? style.good(proof_text(options, outcome))
                                         : style.bad(proof_text(options, outcome)));
     if (!outcome.changes.empty())
-        text += "\n" + changes_text(style, plan, file.source, outcome);
+        text += "\n" + changes_text(style, file.source, outcome);
     for (const plan::Problem& note : written.notes)
         text += style.paragraph(fmt::format("note: {}", note.message), 4) + "\n";
     if (!outcome.left.empty())

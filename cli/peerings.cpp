@@ -36,7 +36,7 @@ std::string missing_text(const Style& style, const Opened& opened,
         lab::Finding f = lab::describe(opened.lab, peering);
         out += fmt::format("\n{}  {}\n    {}\n", style.strong(plan::slug(f.cause)),
                            style.faint(plan::to_string(f.at, opened.lab.source)), f.message);
-        for (const std::string& line : lab::to_lines(f.remedy, opened.plan))
+        for (const std::string& line : lab::to_lines(f.remedy))
             out += fmt::format("    {} {}\n", style.good("remedy"), line);
     }
     return out;
@@ -92,7 +92,7 @@ Outcome peerings(PeeringsOptions& options, const Style& style) {
     if (options.plan.json())
         return {json_of(opened, options.plan, settled,
                         [&](const routing::Settled& asked) {
-                            return exports::peerings_json(opened.plan, asked, wanted);
+                            return exports::peerings_json(asked, wanted);
                         }),
                 status};
     if (options.plan.format == Format::csv)

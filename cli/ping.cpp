@@ -201,9 +201,9 @@ Outcome ask(const Style& style, QuestionOptions& question) {
         return {json_of(opened, question.plan, settled,
                         [&](const routing::Settled& where) {
                             return &where == &settled
-                                       ? exports::ping_json(opened.plan, settled, answer, mend)
-                                       : exports::ping_json(opened.plan, where,
-                                                            probe::ping(where, asked), nullptr);
+                                       ? exports::ping_json(settled, answer, mend)
+                                       : exports::ping_json(where, probe::ping(where, asked),
+                                                            nullptr);
                         }),
                 status};
     return {ping_text(style, opened, settled, answer, mend)
@@ -233,15 +233,15 @@ std::string verdict_text(const Style& style, const Opened& opened, const probe::
                     style.faint(plan::to_string(d.at, opened.lab.source)), d.explanation);
     if (answer.out && answer.outcome() != probe::Outcome::refused)
         out += fmt::format("    {}\n", error_text(opened.lab, answer));
-    return out + remedy_text(style, opened, d.remedy, mending, service.has_value());
+    return out + remedy_text(style, d.remedy, mending, service.has_value());
 }
 
-std::string remedy_text(const Style& style, const Opened& opened, lab::Remedy remedy,
-                        const mend::Mending* mending, bool is_service) {
+std::string remedy_text(const Style& style, lab::Remedy remedy, const mend::Mending* mending,
+                        bool is_service) {
     std::string out;
     if (mending != nullptr)
         remedy = {mending->edits, mending->advice};
-    for (const std::string& line : lab::to_lines(remedy, opened.plan))
+    for (const std::string& line : lab::to_lines(remedy))
         out += fmt::format("  {}  {}\n", style.good("remedy"), line);
     if (mending != nullptr && !mending->edits.empty())
         out += fmt::format("    {}\n", mending->mends

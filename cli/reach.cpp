@@ -198,7 +198,7 @@ std::string gaps_text(const Style& style, const Opened& opened, const reach::Gri
                                            : fmt::format("{} pairs, the first {} to {}", gap.pairs,
                                                          gap.from, gap.to))
                 + style.paragraph(d.explanation, 4) + "\n";
-        for (const std::string& line : lab::to_lines(d.remedy, opened.plan))
+        for (const std::string& line : lab::to_lines(d.remedy))
             text += style.paragraph(fmt::format("{} {}", style.good("remedy"), line), 4) + "\n";
     }
     if (grid.unexplained != 0)
@@ -354,7 +354,7 @@ struct GridMaker {
         return asked(less, [&] { return reach::grid(settled, question, std::ref(progress)); });
     }
     std::string json(const reach::Grid& grid) const {
-        return exports::grid_json(opened.plan, opened.lab, question, grid);
+        return exports::grid_json(opened.lab, question, grid);
     }
     std::string csv(const reach::Grid& grid) const { return exports::grid_csv(grid); }
     auto rows(const reach::Grid& grid) const { return grid_rows(grid); }

@@ -229,7 +229,7 @@ std::string explained_text(const Style& style, const Opened& opened,
         out += "\nwhere news of it stop\n";
     for (const routing::Stopped& stopped : found.stopped)
         out += fmt::format("  {}\n", exports::stopped_text(opened.lab, stopped));
-    return out + remedy_text(style, opened, {}, explained.mend(), false);
+    return out + remedy_text(style, {}, explained.mend(), false);
 }
 
 std::string chosen_text(const Style& style, const Opened& opened, const routing::Settled& settled,
@@ -287,9 +287,9 @@ Outcome routes(RoutesOptions& options, const Style& style) {
                         [&](const routing::Settled& asked) {
                             if (options.explain) {
                                 const Explained explained(opened, asked, options, *destination);
-                                return exports::provenance_json(opened.plan, asked,
-                                                                explained.machine, *destination,
-                                                                explained.found, explained.mend());
+                                return exports::provenance_json(asked, explained.machine,
+                                                                *destination, explained.found,
+                                                                explained.mend());
                             }
                             return exports::routes_json(asked, machines, destination);
                         }),

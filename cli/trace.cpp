@@ -47,9 +47,8 @@ struct TraceCommand {
             return {json_of(opened, question.plan, settled,
                             [&](const routing::Settled& where) {
                                 return &where == &settled
-                                           ? exports::trace_json(opened.plan, settled, answer, mend)
-                                           : exports::trace_json(opened.plan, where,
-                                                                 probe::trace(where, asked),
+                                           ? exports::trace_json(settled, answer, mend)
+                                           : exports::trace_json(where, probe::trace(where, asked),
                                                                  nullptr);
                             }),
                     status};

@@ -13,8 +13,8 @@ struct WaysOptions {
 
 constexpr std::size_t most_changes_shown = 12;
 
-std::string ways_text(const Style& style, const Opened& opened, const std::string& one,
-                      const std::string& other, const std::vector<reach::Way>& ways) {
+std::string ways_text(const Style& style, const std::string& one, const std::string& other,
+                      const std::vector<reach::Way>& ways) {
     Table table({"way", "replies", "round trip", "MTU", "hourly cost", "changes"});
     for (std::size_t column : {1, 2, 3, 4, 5})
         table.right(column);
@@ -29,7 +29,7 @@ std::string ways_text(const Style& style, const Opened& opened, const std::strin
         }
         bool all = way.replies == way.pairs;
         std::string replies = fmt::format("{} of {}", way.replies, way.pairs);
-        std::vector<std::string> lines = exports::way_lines(opened.plan, way);
+        std::vector<std::string> lines = exports::way_lines(way);
         bool any = way.replies != 0;
         table.add({style.strong(name), all ? style.good(replies) : replies,
                    any ? fmt::format("{:.2f} ms", way.round_trip.count() / 1000) : "-",
@@ -66,9 +66,9 @@ Outcome ways(WaysOptions& options, const Style& style) {
         throw NotAsked("write two different sites");
     auto found = reach::ways(opened.plan, opened.lab, ends[0], ends[1]);
     if (options.plan.json())
-        return {exports::ways_json(opened.plan, opened.lab, ends[0], ends[1], found) + "\n"};
-    return {ways_text(style, opened, opened.lab.sites[ends[0]].name, opened.lab.sites[ends[1]].name,
-                      found)};
+        return {exports::ways_json(opened.lab, ends[0], ends[1], found) + "\n"};
+    return {
+        ways_text(style, opened.lab.sites[ends[0]].name, opened.lab.sites[ends[1]].name, found)};
 }
 
 } // namespace

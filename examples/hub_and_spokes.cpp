@@ -31,7 +31,8 @@ plan::Plan hub_and_spokes() {
         std::string spoke = "spoke-" + std::to_string(n);
         plan.sites.push_back(automatic_site(spoke, "10." + std::to_string(60 + n) + ".0.0/16"));
         add_room(plan, spoke);
-        plan = plan::apply(std::move(plan), {plan::AddPeering{{"hub", spoke}, {}}}).plan.value();
+        plan =
+            plan::apply(std::move(plan), {plan::add_peering(plan, {"hub"}, {spoke})}).plan.value();
     }
     return plan;
 }
@@ -64,9 +65,9 @@ void report(const char* when, const plan::Plan& plan) {
 int main() {
     plan::Plan plan = hub_and_spokes();
     report("before", plan);
-    std::vector<plan::Edit> edits{plan::AddRouter{"hub-pass", {"hub-room"}},
-                                  plan::SetSiteRelay{"hub", "hub-pass"}};
+    std::vector<plan::Edit> edits{plan::add_router(plan, "hub-pass", {"hub-room"}),
+                                  plan::set_site_relay(plan, "hub", "hub-pass")};
     for (std::size_t n = 0; n < plan.peerings.size(); ++n)
-        edits.emplace_back(plan::TakeRelayed{n, plan.peerings[n].second.value});
+        edits.emplace_back(plan::take_relayed(plan, n, plan.peerings[n].second.value));
     report("after", plan::apply(plan, edits).plan.value());
 }

@@ -25,7 +25,7 @@ int main(int argc, char** argv) {
     plan::Plan plan = reading.plan->written();
     mend::Outcome outcome = mend::search(plan, {});
     for (const mend::Change& change : outcome.changes) {
-        for (const auto& edit : plan::changes_of(change.edits, plan))
+        for (const plan::Edit& edit : change.edits)
             std::cerr << plan::to_line(edit) << '\n';
         std::cerr << "    " << change.reason << '\n';
         plan = plan::apply(std::move(plan), change.edits).plan.value();

@@ -54,7 +54,7 @@ int main() {
               << answer.diagnosis->explanation << '\n';
 
     mend::Mending mending = mend::reply(plan, {"lamp", "bell"});
-    for (const std::string& line : lab::to_lines({mending.edits, mending.advice}, plan))
+    for (const std::string& line : lab::to_lines({mending.edits, mending.advice}))
         std::cout << "remedy: " << line << '\n';
 
     lab::Lab mended = lab::build(plan::apply(plan, mending.edits).plan.value());

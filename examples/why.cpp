@@ -27,7 +27,7 @@ int explain(const plan::Plan& plan, const char* from, const char* to) {
               << plan::to_string(d.at, lab.source) << '\n'
               << d.explanation << '\n';
     mend::Mending mending = mend::reply(plan, {from, to});
-    for (const std::string& line : lab::to_lines({mending.edits, mending.advice}, plan))
+    for (const std::string& line : lab::to_lines({mending.edits, mending.advice}))
         std::cout << "change " << line << '\n';
     std::cout << (mending.mends ? "then it answers" : "more is needed behind that") << '\n';
     return 1;

@@ -76,7 +76,7 @@ void ask_sites(const plan::Plan& plan, const lab::Lab& lab) {
     lab::SiteId one{0};
     lab::SiteId other{1};
     if (!lab.sites[other].outside)
-        use(exports::ways_json(plan, lab, one, other, reach::ways(plan, lab, one, other)));
+        use(exports::ways_json(lab, one, other, reach::ways(plan, lab, one, other)));
 }
 
 void ask_pings(const plan::Plan& plan, const routing::Settled& settled) {
@@ -87,13 +87,13 @@ void ask_pings(const plan::Plan& plan, const routing::Settled& settled) {
     probe::TraceAnswer trace = probe::trace(settled, *question);
     reached(trace.ping.diagnosis ? plan::slug(trace.ping.diagnosis->cause).data() : "replies");
     mend::Mending mending = mend::reply(plan, {from, to});
-    use(exports::trace_json(plan, settled, trace, &mending));
-    use(exports::ping_json(plan, settled, trace.ping, &mending));
+    use(exports::trace_json(settled, trace, &mending));
+    use(exports::ping_json(settled, trace.ping, &mending));
     use(exports::ways_of_ping_json(settled, probe::ping_every_way(settled, *question, 16)));
     use(exports::routes_json(settled, {question->from.machine}, trace.ping.destination));
     for (net::Service service : {net::Service{net::Protocol::tcp, 22}, {net::Protocol::udp, 53}})
         if (auto asked = probe::question(lab, from, to, {.service = service}))
-            use(exports::ping_json(plan, settled, probe::ping(settled, *asked), nullptr));
+            use(exports::ping_json(settled, probe::ping(settled, *asked), nullptr));
     std::vector<routing::Cut> cuts = routing::single_cuts(lab);
     probe::TimelineQuestion over_time{.ping = *question};
     for (std::size_t i = 0; i < cuts.size() && i < 3; ++i) {
@@ -119,7 +119,7 @@ void ask_everything(const std::string& text, const plan::Complete& complete) {
     reach::Check check = reach::check(settled);
     for (const lab::Finding& finding : check.findings) {
         reached(plan::slug(finding.cause).data());
-        for (const std::string& line : lab::to_lines(finding.remedy, plan))
+        for (const std::string& line : lab::to_lines(finding.remedy))
             use(line);
     }
     const editor::View view(text, "fuzz");
@@ -131,7 +131,7 @@ void ask_everything(const std::string& text, const plan::Complete& complete) {
                 use(words->text);
     for (const editor::Hint& hint : editor::hints(view))
         use(hint.text);
-    use(exports::check_json(plan, lab, check));
+    use(exports::check_json(lab, check));
     use(exports::verify_json(lab, reach::verify(settled)));
     ask_addresses(text, complete, lab);
     std::vector<lab::MachineId> machines;

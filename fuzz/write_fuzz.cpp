@@ -19,22 +19,23 @@ void write(const std::string& text, const std::vector<plan::Edit>& edits) {
 void write_changes(const std::string& text, const plan::Plan& plan) {
     write(text, {});
     for (const plan::Machine& machine : plan.machines) {
-        write(text, {plan::SetForwards{machine.name}, plan::SetMachineUp{machine.name},
-                     plan::AddRoute{machine.name, plan::Route::Default{},
-                                    *net::parse_address("10.1.0.9")},
-                     plan::AddService{machine.name, {net::Protocol::tcp, 80}}});
+        write(text, {plan::set_forwards(plan, machine.name, true),
+                     plan::set_machine_up(plan, machine.name),
+                     plan::add_route(plan, machine.name, plan::Route::Default{},
+                                     *net::parse_address("10.1.0.9")),
+                     plan::add_service(plan, machine.name, {net::Protocol::tcp, 80})});
         for (std::size_t i = 0; i < machine.nics.size(); ++i)
-            write(text, {plan::SetNicMtu{machine.name, i, 1400}});
+            write(text, {plan::set_nic_mtu(plan, machine.name, i, 1400)});
         for (std::size_t i = 0; i < machine.routes.size(); ++i)
-            write(text, {plan::RemoveRoute{machine.name, i}});
+            write(text, {plan::remove_route(plan, machine.name, i)});
     }
     for (const plan::Subnet& subnet : plan.subnets)
-        write(text, {plan::SetSubnetPrefix{subnet.name, *net::parse_prefix("10.77.0.0/24")},
-                     plan::RemoveDhcp{subnet.name}});
+        write(text, {plan::set_subnet_prefix(plan, subnet.name, *net::parse_prefix("10.77.0.0/24")),
+                     plan::remove_dhcp(plan, subnet.name)});
     for (std::size_t i = 0; i < plan.links.size(); ++i)
-        write(text, {plan::SetLinkUp{i}, plan::SetLinkMtu{i, 1400}});
+        write(text, {plan::set_link_up(plan, i), plan::set_link_mtu(plan, i, 1400)});
     for (const plan::Filter& filter : plan.filters)
-        write(text, {plan::AddFilterRule{filter.name, 0, {.allows = true}}});
+        write(text, {plan::add_filter_rule(plan, filter.name, 0, {.allows = true})});
 }
 
 } // namespace

@@ -38,7 +38,7 @@ TEST_CASE("mend writes what a builder would, for reasons that are so, and then h
         const mend::Outcome outcome = mend::search(plan, {});
         CHECK(outcome.is_healthy());
         std::vector<std::string> lines;
-        for (const auto& change : plan::changes_of(outcome.edits(), plan))
+        for (const plan::Edit& change : outcome.edits())
             lines.push_back(plan::to_line(change));
         CHECK(lines == wanted_changes(text));
         CHECK(outcome.proposed >= lines.size());
@@ -115,7 +115,7 @@ TEST_CASE("what is off, silent or apart stays so, unless it is in the way of wha
         for (const mend::Change& change : outcome.changes)
             for (const mend::Decision& decision : change.against)
                 against += decision.words;
-        for (const auto& change : plan::changes_of(outcome.edits(), plan))
+        for (const plan::Edit& change : outcome.edits())
             lines += plan::to_line(change);
         CHECK(lines == row.change);
         CHECK(against == row.against);

@@ -259,7 +259,7 @@ TEST_CASE("a denied packet names the filter, its place and the least rule") {
     CHECK(denial.rule == 0);
     CHECK(h.lab.nic_name(denial.nic) == "server/eth0");
     CHECK(answer.diagnosis->at.line == 10);
-    const auto& edit = *answer.diagnosis->remedy.edits.at(0).as<plan::AddFilterRule>();
+    const auto edit = plan::added_rule(answer.diagnosis->remedy.edits.at(0)).value();
     CHECK(edit.position == 0);
     CHECK(plan::to_string(edit.rule)
           == "{do: allow, way: in, proto: tcp, port: 23, from: r1, to: server}");

@@ -202,7 +202,7 @@ TEST_CASE("two NICs of a router in the wrong order change places, and a stray on
         for (const lab::Finding& f : check.findings)
             if (f.cause == plan::Cause::address_outside_subnet && lines.empty()) {
                 CHECK(f.remedy.proof == lab::Remedy::Proof::mends);
-                for (const std::string& line : lab::to_lines(f.remedy, plan))
+                for (const std::string& line : lab::to_lines(f.remedy))
                     lines += line + "\n";
                 lab::Lab mended = lab::build(plan::apply(plan, f.remedy.edits).plan.value());
                 CHECK(outcome(mended, "g", "h") == "reply");
@@ -240,7 +240,7 @@ links: [{{between: [r1, r2]}}]
         mend::Mending mending = mend::reply(plan, {"g", "h"});
         CHECK(mending.mends);
         REQUIRE(mending.edits.size() == 1);
-        CHECK(plan::to_line(plan::changes_of(mending.edits[0], plan)) == line);
+        CHECK(plan::to_line(mending.edits[0]) == line);
     }
 }
 
@@ -280,7 +280,7 @@ routers: {r: {nics: [{subnet: s, address: 10.0.1.1, port: sw/p1}]}}
         std::ranges::find(check.findings, plan::Cause::no_dhcp_server, &lab::Finding::cause);
     REQUIRE(found != check.findings.end());
     CHECK(found->remedy.proof == lab::Remedy::Proof::mends);
-    CHECK(lab::to_lines(found->remedy, plan)
+    CHECK(lab::to_lines(found->remedy)
           == std::vector<std::string>{"subnets.s.dhcp: set {size: 16}",
                                       "switches.sw.ports.p2.state: set up"});
 }

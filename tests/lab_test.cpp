@@ -206,13 +206,8 @@ TEST_CASE("no two remedies propose one address or range, and none leaves ranges 
     std::set<net::Address> proposed;
     for (const lab::Finding& finding : lab::findings(twice))
         for (const plan::Edit& edit : finding.remedy.edits)
-            edit.visit([&](const auto& change) {
-                if constexpr (requires {
-                                  change.from;
-                                  change.nic;
-                              })
-                    CHECK(proposed.insert(*change.to).second);
-            });
+            if (edit.move == plan::Move::set_nic_address)
+                CHECK(proposed.insert(net::parse_address(edit.changes[0].value).value()).second);
     CHECK(proposed.size() == 3);
 
     const lab::Lab overlapping =
@@ -223,15 +218,16 @@ TEST_CASE("no two remedies propose one address or range, and none leaves ranges 
     std::set<net::Prefix> ranges;
     for (const lab::Finding& finding : lab::findings(overlapping))
         for (const plan::Edit& edit : finding.remedy.edits)
-            if (const auto* change = edit.as<plan::SetSubnetPrefix>())
-                CHECK(ranges.insert(change->to).second);
+            if (edit.move == plan::Move::set_subnet_prefix)
+                CHECK(ranges.insert(net::parse_prefix(edit.changes[0].value).value()).second);
     CHECK(ranges.size() >= 2);
 
     auto plan_of = [](const char* text) { return plan::read(text, "t").plan->written(); };
+    const plan::Plan still =
+        plan_of("lab: t\nsubnets:\n  c: {prefix: 10.1.0.0/24, reserve: 10.1.0.9, "
+                "dhcp: {range: 10.1.0.100-10.1.0.200, router: 10.1.0.7}}\n");
     const plan::Plan moved =
-        plan::apply(plan_of("lab: t\nsubnets:\n  c: {prefix: 10.1.0.0/24, reserve: 10.1.0.9, "
-                            "dhcp: {range: 10.1.0.100-10.1.0.200, router: 10.1.0.7}}\n"),
-                    {plan::SetSubnetPrefix{"c", *net::parse_prefix("10.2.0.0/24")}})
+        plan::apply(still, {plan::set_subnet_prefix(still, "c", *net::parse_prefix("10.2.0.0/24"))})
             .plan.value();
     CHECK((moved
            == plan_of("lab: t\nsubnets:\n  c: {prefix: 10.2.0.0/24, reserve: 10.2.0.9, "

@@ -96,13 +96,14 @@ TEST_CASE("a plan of nonsense from a program is refused") {
         spoils[row](plan);
         CHECK_THROWS_AS(lab::build(plan), std::invalid_argument);
     }
+    const plan::Plan plan = sound();
     const std::pair<plan::Edit, const char*> edits[] = {
-        {plan::SetNicUp{"nobody", 0}, "the plan has no machine nobody"},
-        {plan::SetNicUp{"g", 9}, "there is no NIC number 9"},
-        {plan::SetLinkUp{99}, "there is no link number 99"},
-        {plan::SetBondMemberUp{"g", 0, 5}, "NIC 0 of g is no bond"},
-        {plan::SetBgpNeighbour{"g", "r", 5}, "g does not speak bgp"},
-        {plan::SetOspfStub{"g", 5, true}, "g does not speak ospf"}};
+        {plan::set_nic_up(plan, "nobody", 0), "the plan has no machine nobody"},
+        {plan::set_nic_up(plan, "g", 9), "there is no NIC number 9"},
+        {plan::set_link_up(plan, 99), "there is no link number 99"},
+        {plan::set_bond_member_up(plan, "g", 0, 5), "NIC 0 of g is no bond"},
+        {plan::set_bgp_neighbour(plan, "g", "r", 5, false), "g does not speak bgp"},
+        {plan::set_ospf_stub(plan, "g", 5, true), "g does not speak ospf"}};
     for (const auto& [edit, why] : edits) {
         const plan::Applied made = plan::apply(sound(), {edit});
         CHECK(!made.plan.has_value());

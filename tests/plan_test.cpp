@@ -92,8 +92,7 @@ routers:
     CHECK(net::to_string(plan.subnet("quay")->prefixes[0].value) == "10.7.0.0/24");
     CHECK(*plan.subnet("quay")->about == "costs $5, or 100");
     CHECK(plan.subnet("mess")->hosts->value == 100);
-    const auto words = plan::changes_of(plan::SetNicUp{"chart-2", 0}, plan);
-    CHECK(plan::to_string(words.front().place)
+    CHECK(plan::to_string(plan::set_nic_up(plan, "chart-2", 0).changes.front().place)
           == "guests.chart-2 (written out of chart).nics[0].state");
 }
 
@@ -172,27 +171,27 @@ routers:
         std::uint32_t at_line;
     };
     const Row rows[] = {
-        {plan::SetNicUp{"desk", 0}, "guests.desk.nics[0].state: set up", 4},
-        {plan::SetForwards{"r1", false}, "routers.r1.forwards: set false", 6},
-        {plan::AddRoute{"r1", std::string("quay"), std::string("desk")},
+        {plan::set_nic_up(plan, "desk", 0), "guests.desk.nics[0].state: set up", 4},
+        {plan::set_forwards(plan, "r1", false), "routers.r1.forwards: set false", 6},
+        {plan::add_route(plan, "r1", std::string("quay"), std::string("desk")),
          "routers.r1.routes: add {to: quay, via: desk}", 6},
-        {plan::RemoveRoute{"r1", 0}, "routers.r1.routes[0]: remove", 6},
-        {plan::SetSubnetPrefix{"quay", *net::parse_prefix("10.1.0.0/24")},
+        {plan::remove_route(plan, "r1", 0), "routers.r1.routes[0]: remove", 6},
+        {plan::set_subnet_prefix(plan, "quay", *net::parse_prefix("10.1.0.0/24")),
          "subnets.quay.prefix: set 10.1.0.0/24 (was 10.0.0.0/24)", 2},
-        {plan::SetRouteVia{"r1", 0, std::string("desk")},
+        {plan::set_route_via(plan, "r1", 0, std::string("desk")),
          "routers.r1.routes[0].via: set desk (was 10.0.0.9)", 6},
     };
     for (const Row& row : rows) {
-        CHECK(plan::to_line(plan::changes_of(row.edit, plan)) == row.line);
-        CHECK(plan::changes_of(row.edit, plan).front().at.line == row.at_line);
+        CHECK(plan::to_line(row.edit) == row.line);
+        CHECK(row.edit.changes.front().at.line == row.at_line);
     }
     plan::Plan changed = plan::apply(plan, {rows[0].edit, rows[1].edit, rows[3].edit}).plan.value();
     CHECK(changed.machine("desk")->nics[0].up);
     CHECK_FALSE(changed.machine("r1")->does_forward());
     CHECK(changed.machine("r1")->routes.empty());
     CHECK_FALSE(plan.machine("desk")->nics[0].up);
-    CHECK(!plan::apply(plan, {plan::SetForwards{"r2", true}}).plan.has_value());
-    CHECK(!plan::apply(plan, {plan::RemoveRoute{"r1", 5}}).plan.has_value());
+    CHECK(!plan::apply(plan, {plan::set_forwards(plan, "r2", true)}).plan.has_value());
+    CHECK(!plan::apply(plan, {plan::remove_route(plan, "r1", 5)}).plan.has_value());
 }
 
 TEST_CASE("every cause has a slug of its own that leads back to it") {

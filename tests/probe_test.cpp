@@ -164,21 +164,21 @@ plan::Edit mistake(const plan::Plan& plan, std::mt19937_64& random) {
         switch (random() % 5) {
         case 0:
             if (!m.routes.empty())
-                return plan::RemoveRoute{m.name, random() % m.routes.size()};
+                return plan::remove_route(plan, m.name, random() % m.routes.size());
             break;
         case 1:
             if (m.kind == plan::MachineKind::router)
-                return plan::SetForwards{m.name, false};
+                return plan::set_forwards(plan, m.name, false);
             break;
         case 2:
             if (!m.routes.empty()
                 && plan::to_string(m.routes[0].to.value).find(':') == std::string::npos)
-                return plan::SetRouteVia{m.name, 0, *net::parse_address("10.40.8.120")};
+                return plan::set_route_via(plan, m.name, 0, *net::parse_address("10.40.8.120"));
             break;
-        case 3: return plan::SetMachineGateway{m.name, net::parse_address("10.41.0.7")};
+        case 3: return plan::set_machine_gateway(plan, m.name, net::parse_address("10.41.0.7"));
         default:
             if (!plan.links.empty())
-                return plan::SetLinkMtu{random() % plan.links.size(), 80};
+                return plan::set_link_mtu(plan, random() % plan.links.size(), 80);
         }
     }
 }

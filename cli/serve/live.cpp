@@ -91,7 +91,7 @@ void Live::read() {
 void Live::work_out(const PlanText& file) {
     auto tell = [&](const Say& say, const Loaded& loaded, const reach::Check& check,
                     bool is_whole) {
-        say(exports::check_json(loaded.opened.plan, loaded.opened.lab, check));
+        say(exports::check_json(loaded.opened.lab, check));
         say(exports::page(loaded.opened.plan, loaded.settled, check,
                           {.is_live = true, .with_cuts = is_whole}));
     };

@@ -247,7 +247,7 @@ void Server::add_questions() {
         const Loaded& loaded = *shown.loaded;
         routing::Settled settled = settled_of(loaded, request);
         probe::PingAnswer answer = probe::ping(settled, question_of(loaded, request));
-        return exports::ping_json(loaded.opened.plan, settled, answer, nullptr);
+        return exports::ping_json(settled, answer, nullptr);
     };
     answer("ping", ping);
     answer("connect", [ping](const Shown& shown, const Request& request) {
@@ -268,8 +268,8 @@ void Server::add_questions() {
     answer("trace", [](const Shown& shown, const Request& request) {
         const Loaded& loaded = *shown.loaded;
         routing::Settled settled = settled_of(loaded, request);
-        return exports::trace_json(loaded.opened.plan, settled,
-                                   probe::trace(settled, question_of(loaded, request)), nullptr);
+        return exports::trace_json(settled, probe::trace(settled, question_of(loaded, request)),
+                                   nullptr);
     });
     answer("check", [](const Shown& shown, const Request&) { return shown.check; });
     answer("verify", [](const Shown& shown, const Request& request) {

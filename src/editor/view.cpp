@@ -21,7 +21,7 @@ View::View(std::string text, std::string source)
         return;
     lab_ = std::make_unique<const lab::Lab>(lab::build(*reading.plan));
     settled_ = std::make_unique<const routing::Settled>(routing::settle(*lab_));
-    plan_ = std::move(*reading.plan).written();
+    plan_ = reading.plan->written();
 }
 
 View::~View() = default;
@@ -152,7 +152,7 @@ std::vector<Action> actions(const View& view, const reach::Check& check, std::ui
         if (!is_meant(finding.at) || finding.remedy.edits.empty()
             || finding.remedy.proof != lab::Remedy::Proof::mends)
             continue;
-        const std::vector<std::string> lines = lab::to_lines(finding.remedy, *view.plan());
+        const std::vector<std::string> lines = lab::to_lines(finding.remedy);
         actions.push_back({Action::Sort::remedy,
                            lines.size() == 1
                                ? lines.front()

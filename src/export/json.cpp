@@ -39,10 +39,10 @@ json maybe_nic(const Lab& lab, lab::NicId nic) {
     return nic ? json(lab.nics[nic].name) : json(nullptr);
 }
 
-json changes(const plan::Plan& plan, const std::vector<plan::Edit>& edits) {
+json changes(const std::vector<plan::Edit>& edits) {
     json rows = json::array();
-    for (const auto& edit : plan::changes_of(edits, plan))
-        for (const plan::PlaceChange& change : edit)
+    for (const plan::Edit& edit : edits)
+        for (const plan::PlaceChange& change : edit.changes)
             rows.push_back({{"path", plan::to_string(change.place)},
                             {"do", to_string(change.verb)},
                             {"value", maybe_text(change.value)},
@@ -59,9 +59,9 @@ json proof(const lab::Remedy& remedy) {
 }
 
 // The remedy as one text, or null.
-json remedy_text(const lab::Remedy& remedy, const plan::Plan& plan) {
+json remedy_text(const lab::Remedy& remedy) {
     std::string joined;
-    for (const std::string& line : lab::to_lines(remedy, plan))
+    for (const std::string& line : lab::to_lines(remedy))
         joined += (joined.empty() ? "" : "; ") + line;
     return joined.empty() ? json(nullptr) : json(joined);
 }
@@ -122,16 +122,16 @@ json error(const Lab& lab, const probe::SeenError& seen) {
             {"from", seen.heard ? json(to_string(seen.from)) : json(nullptr)}};
 }
 
-void add_mending(json& value, const plan::Plan& plan, const mend::Mending* mending) {
+void add_mending(json& value, const mend::Mending* mending) {
     if (mending == nullptr)
         return;
-    value["remedy"] = remedy_text({mending->edits, mending->advice}, plan);
-    value["changes"] = changes(plan, mending->edits);
+    value["remedy"] = remedy_text({mending->edits, mending->advice});
+    value["changes"] = changes(mending->edits);
     value["mends"] = mending->mends;
 }
 
-json ping_value(const plan::Plan& plan, const routing::Settled& settled,
-                const probe::PingAnswer& answer, const mend::Mending* mending) {
+json ping_value(const routing::Settled& settled, const probe::PingAnswer& answer,
+                const mend::Mending* mending) {
     const Lab& lab = settled.lab();
     bool reply = !answer.diagnosis;
     const auto& service = answer.question.service;
@@ -162,9 +162,9 @@ json ping_value(const plan::Plan& plan, const routing::Settled& settled,
         return value;
     }
     value.update(diagnosis(lab, *answer.diagnosis));
-    value["remedy"] = remedy_text(answer.diagnosis->remedy, plan);
+    value["remedy"] = remedy_text(answer.diagnosis->remedy);
     value["error"] = error(lab, answer.error);
-    add_mending(value, plan, mending);
+    add_mending(value, mending);
     return value;
 }
 
@@ -176,7 +176,7 @@ std::string with_whole(const std::string& answer, const std::string& whole) {
     return text(both);
 }
 
-std::string check_json(const plan::Plan& plan, const Lab& lab, const reach::Check& check) {
+std::string check_json(const Lab& lab, const reach::Check& check) {
     json rows = json::array();
     for (const lab::Finding& f : check.findings)
         rows.push_back({{"finding", plan::slug(f.cause)},
@@ -184,8 +184,8 @@ std::string check_json(const plan::Plan& plan, const Lab& lab, const reach::Chec
                         {"subject", f.subject},
                         {"explanation", f.message},
                         {"at", place(f.at)},
-                        {"remedy", remedy_text(f.remedy, plan)},
-                        {"changes", changes(plan, f.remedy.edits)},
+                        {"remedy", remedy_text(f.remedy)},
+                        {"changes", changes(f.remedy.edits)},
                         {"mends", proof(f.remedy)},
                         {"follows", f.follows ? json(*f.follows) : json(nullptr)}});
     json islands = json::array();
@@ -403,7 +403,7 @@ json side_json(const Lab& lab, const lab::Peering& peering, int side) {
 
 } // namespace
 
-std::string peerings_json(const plan::Plan& plan, const routing::Settled& settled,
+std::string peerings_json(const routing::Settled& settled,
                           const std::vector<lab::PeeringId>& peerings) {
     const Lab& lab = settled.lab();
     json rows = json::array();
@@ -423,7 +423,7 @@ std::string peerings_json(const plan::Plan& plan, const routing::Settled& settle
         if (peering.state != plan::PeeringState::up) {
             lab::Finding f = lab::describe(lab, peering);
             row["missing"] = f.message;
-            row["remedy"] = remedy_text(f.remedy, plan);
+            row["remedy"] = remedy_text(f.remedy);
         }
         rows.push_back(row);
     }
@@ -526,11 +526,11 @@ std::string compare_json(const Lab& before, const Lab& after, const reach::Compa
                  {"findings_come", findings(comparison.come)}});
 }
 
-std::string drift_json(const plan::Plan& plan, const lab::Lab& lab, const reach::Drift& drift) {
+std::string drift_json(const lab::Lab& lab, const reach::Drift& drift) {
     json rows = json::array();
     for (const reach::Difference& d : drift.differences) {
         json edits = json::array();
-        for (const auto& edit : plan::changes_of(d.edits, plan))
+        for (const plan::Edit& edit : d.edits)
             edits.push_back(plan::to_line(edit));
         rows.push_back(
             {{"difference", reach::slug(d.deviation)},
@@ -555,7 +555,6 @@ std::string mend_json(const plan::Plan& plan, const mend::Outcome& outcome,
                       std::string_view difference, bool written) {
     constexpr const char* proofs[] = {"nothing-to-do", "smallest", "best-found", "none"};
     json rows = json::array();
-    plan::Plan current = plan;
     for (const mend::Change& change : outcome.changes) {
         json against = json::array();
         for (const mend::Decision& decision : change.against)
@@ -563,9 +562,8 @@ std::string mend_json(const plan::Plan& plan, const mend::Outcome& outcome,
         rows.push_back({{"cause", plan::slug(change.cause)},
                         {"explanation", change.reason},
                         {"at", place(change.at)},
-                        {"changes", changes(current, change.edits)},
+                        {"changes", changes(change.edits)},
                         {"against", against}});
-        current = plan::apply(std::move(current), change.edits).plan.value();
     }
     auto obstacles = [](const std::vector<mend::Obstacle>& list) {
         json found = json::array();
@@ -634,7 +632,7 @@ std::string sweep_json(const Lab& lab, const reach::SweepQuestion& question,
                  {"cuts", cuts}});
 }
 
-std::string grid_json(const plan::Plan& plan, const Lab& lab, const reach::GridQuestion& question,
+std::string grid_json(const Lab& lab, const reach::GridQuestion& question,
                       const reach::Grid& grid) {
     json cells = json::array();
     for (std::size_t row = 0; row < grid.rows.size(); ++row)
@@ -652,7 +650,7 @@ std::string grid_json(const plan::Plan& plan, const Lab& lab, const reach::GridQ
                         {"first", {gap.from, gap.to}},
                         {"explanation", gap.first.explanation},
                         {"at", place(gap.first.at)},
-                        {"remedy", remedy_text(gap.first.remedy, plan)}});
+                        {"remedy", remedy_text(gap.first.remedy)}});
     return text(
         {{"lab", lab.name},
          {"by", reach::to_string(question.by)},
@@ -690,7 +688,7 @@ std::string services_json(const Lab& lab, const reach::GridQuestion& question,
                  {"cells", cells}});
 }
 
-std::string ways_json(const plan::Plan& plan, const Lab& lab, lab::SiteId one, lab::SiteId other,
+std::string ways_json(const Lab& lab, lab::SiteId one, lab::SiteId other,
                       const std::vector<reach::Way>& ways) {
     json rows = json::array();
     for (const reach::Way& way : ways) {
@@ -704,7 +702,7 @@ std::string ways_json(const plan::Plan& plan, const Lab& lab, lab::SiteId one, l
                         {"mtu", can && way.replies != 0 ? json(way.mtu_bytes) : json(nullptr)},
                         {"hourly_cost", way.hourly_cost},
                         {"gap", way.gap.empty() ? json(nullptr) : json(way.gap)},
-                        {"changes", way_lines(plan, way)}});
+                        {"changes", way_lines(way)}});
     }
     return text({{"lab", lab.name},
                  {"between", {lab.sites[one].name, lab.sites[other].name}},
@@ -820,9 +818,9 @@ std::string routes_json(const routing::Settled& settled,
     return text({{"lab", lab.name}, {"destination", maybe(destination)}, {"tables", tables}});
 }
 
-std::string provenance_json(const plan::Plan& plan, const routing::Settled& settled,
-                            lab::MachineId machine, net::Address destination,
-                            const routing::Provenance& provenance, const mend::Mending* mending) {
+std::string provenance_json(const routing::Settled& settled, lab::MachineId machine,
+                            net::Address destination, const routing::Provenance& provenance,
+                            const mend::Mending* mending) {
     const Lab& lab = settled.lab();
     json passages = json::array();
     for (const routing::Passage& passage : provenance.passages) {
@@ -850,7 +848,7 @@ std::string provenance_json(const plan::Plan& plan, const routing::Settled& sett
                   {"passages", passages},
                   {"stopped", stopped}};
     value["remedy"] = nullptr;
-    add_mending(value, plan, mending);
+    add_mending(value, mending);
     return text(value);
 }
 
@@ -917,9 +915,9 @@ std::string link_states_json(const routing::Settled& settled,
     return text({{"lab", lab.name}, {"databases", databases}});
 }
 
-std::string ping_json(const plan::Plan& plan, const routing::Settled& settled,
-                      const probe::PingAnswer& answer, const mend::Mending* mending) {
-    return text(ping_value(plan, settled, answer, mending));
+std::string ping_json(const routing::Settled& settled, const probe::PingAnswer& answer,
+                      const mend::Mending* mending) {
+    return text(ping_value(settled, answer, mending));
 }
 
 namespace {
@@ -994,8 +992,8 @@ std::string timeline_json(const Lab& lab, const probe::TimelineQuestion& questio
          {"turns", turns}});
 }
 
-std::string trace_json(const plan::Plan& plan, const routing::Settled& settled,
-                       const probe::TraceAnswer& answer, const mend::Mending* mending) {
+std::string trace_json(const routing::Settled& settled, const probe::TraceAnswer& answer,
+                       const mend::Mending* mending) {
     const Lab& lab = settled.lab();
     json hops = json::array();
     for (const probe::TraceHop& hop : answer.hops) {
@@ -1009,7 +1007,7 @@ std::string trace_json(const plan::Plan& plan, const routing::Settled& settled,
                                                 : json(said)},
                         {"rtt_ms", rtt}});
     }
-    return text({{"hops", hops}, {"ping", ping_value(plan, settled, answer.ping, mending)}});
+    return text({{"hops", hops}, {"ping", ping_value(settled, answer.ping, mending)}});
 }
 
 std::string verify_json(const Lab& lab, const std::vector<reach::Verdict>& verdicts) {

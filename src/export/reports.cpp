@@ -73,9 +73,9 @@ Json place_of(const plan::Mark& at, const std::string& uri) {
               {"region", {{"startLine", at.line}, {"startColumn", at.column}}}}}};
 }
 
-std::string message_of(const plan::Plan& plan, const lab::Finding& finding) {
+std::string message_of(const lab::Finding& finding) {
     std::string message = finding.message;
-    for (const std::string& line : lab::to_lines(finding.remedy, plan))
+    for (const std::string& line : lab::to_lines(finding.remedy))
         message += fmt::format("\nremedy: {}", line);
     return message;
 }
@@ -93,7 +93,7 @@ std::string uri_of(const std::string& path) {
 
 } // namespace
 
-std::string sarif(const plan::Plan& plan, const lab::Lab& lab, const reach::Check& check) {
+std::string sarif(const lab::Lab& lab, const reach::Check& check) {
     const std::string uri = uri_of(lab.source);
     std::set<plan::Cause> causes;
     Json results = Json::array();
@@ -101,7 +101,7 @@ std::string sarif(const plan::Plan& plan, const lab::Lab& lab, const reach::Chec
         causes.insert(finding.cause);
         Json result{{"ruleId", plan::slug(finding.cause)},
                     {"level", finding.severity == lab::Severity::error ? "error" : "warning"},
-                    {"message", {{"text", message_of(plan, finding)}}}};
+                    {"message", {{"text", message_of(finding)}}}};
         if (finding.at)
             result["locations"] = Json::array({place_of(finding.at, uri)});
         results.push_back(std::move(result));

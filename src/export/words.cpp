@@ -252,13 +252,13 @@ std::vector<std::string> rewrite_texts(const Journey& journey, std::size_t index
     return texts;
 }
 
-std::vector<std::string> way_lines(const plan::Plan& plan, const reach::Way& way) {
+std::vector<std::string> way_lines(const reach::Way& way) {
     std::vector<plan::Edit> edits = way.common;
     for (const auto& some : way.at)
         edits.insert(edits.end(), some.begin(), some.end());
-    auto is_new = [](const plan::Edit& edit) { return edit.as<plan::AddRouter>() != nullptr; };
+    auto is_new = [](const plan::Edit& edit) { return edit.move == plan::Move::add_router; };
     std::ranges::stable_partition(edits, is_new); // others refer to them
-    return lab::to_lines({edits, ""}, plan);
+    return lab::to_lines({edits, ""});
 }
 
 std::string translation_text(const lab::Lab& lab, const lab::Translation& translation) {

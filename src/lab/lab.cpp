@@ -5,20 +5,6 @@
 
 namespace jackal::lab {
 
-namespace {
-
-template <class Row>
-std::optional<Id<Row>> row_named(const Table<Row>& table, const plan::NameIndex& index,
-                                 std::string_view name) {
-    auto row = index.find(
-        name, [&](std::uint32_t r) -> std::string_view { return table[Id<Row>{r}].name; });
-    if (!row)
-        return std::nullopt;
-    return Id<Row>{*row};
-}
-
-} // namespace
-
 Lab::Lab() = default;
 Lab::Lab(const Lab&) = default;
 Lab::Lab(Lab&&) noexcept = default;
@@ -27,15 +13,18 @@ Lab& Lab::operator=(Lab&&) noexcept = default;
 Lab::~Lab() = default;
 
 std::optional<MachineId> Lab::machine(std::string_view wanted) const {
-    return row_named(machines, machine_index, wanted);
+    auto row = plan.machine(wanted);
+    return row ? std::optional(MachineId{*row}) : std::nullopt;
 }
 
 std::optional<SubnetId> Lab::subnet(std::string_view wanted) const {
-    return row_named(subnets, subnet_index, wanted);
+    auto row = plan.subnet(wanted);
+    return row ? std::optional(SubnetId{*row}) : std::nullopt;
 }
 
 std::optional<SiteId> Lab::site(std::string_view wanted) const {
-    return row_named(sites, site_index, wanted);
+    auto row = plan.site(wanted);
+    return row ? std::optional(SiteId{*row}) : std::nullopt;
 }
 
 std::optional<NicId> Lab::nic(MachineId machine, std::string_view wanted) const {

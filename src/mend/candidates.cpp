@@ -12,158 +12,32 @@ namespace jackal::mend {
 
 using plan::Edit;
 using plan::Machine;
+using plan::Move;
 
 namespace {
 
-template <class T, class... Others>
-concept is_one_of = (std::is_same_v<T, Others> || ...);
-
-// How much each kind of change disturbs: a state or a word least.
-struct Weight {
-    const plan::Plan& plan;
-
-    int operator()(const plan::AddRouter&) const { return 60; }
-    int operator()(const plan::AddLink&) const { return 60; }
-    int operator()(const plan::AddTunnel&) const { return 70; }
-    int operator()(const plan::AddUplink&) const { return 60; }
-    int operator()(const plan::AddSegmentPort&) const { return 40; }
-    int operator()(const plan::AddNic&) const { return 40; }
-    int operator()(const plan::AddPeering&) const { return 30; }
-    int operator()(const plan::AddSiteSpace&) const { return 15; }
-    int operator()(const plan::SetSiteSpace&) const { return 50; }
-    int operator()(const plan::SetSubnetPrefix& e) const {
-        const plan::Subnet* subnet = plan.subnet(e.subnet);
-        return subnet != nullptr && subnet->prefixes.empty() ? 30 : 40;
-    }
-    int operator()(const plan::SetNicAddress& e) const {
-        return e.to == e.from ? 2 : e.to ? 11 : 12; // the length alone; a written one stays one
-    }
-    int operator()(const plan::SetNicSubnet&) const { return 8; }
-    int operator()(const plan::SetSubnetGateway&) const { return 8; }
-    int operator()(const plan::AddTranslation&) const { return 6; }
-    int operator()(const plan::RemoveTranslation&) const { return 7; }
-    int operator()(const plan::AddRoute&) const { return 5; }
-    int operator()(const plan::SpeakProtocol&) const { return 6; }
-    int operator()(const plan::RemoveRoute&) const { return 5; }
-    int operator()(const plan::SetRouteVia&) const { return 4; }
-    int operator()(const plan::RemoveDhcp&) const { return 7; }
-    int operator()(const plan::RemoveFilterRule&) const { return 6; }
-    int operator()(const plan::AddFilterRule&) const { return 5; }
-    int operator()(const plan::SetMachineGateway& e) const { return e.to ? 4 : 3; }
-    int operator()(const plan::SetForwards& e) const {
-        const Machine* machine = plan.machine(e.machine);
-        bool is_guest = machine != nullptr && machine->kind == plan::MachineKind::guest;
-        return e.to && is_guest ? 30 : 2;
-    }
-    template <class State>
-    requires(is_one_of<
-             State, plan::SetNicUp, plan::RemoveNicMac, plan::SetMachineUp, plan::SetLinkUp,
-             plan::SetLinkMtu, plan::SetPeeringUp, plan::SetPeeringMtu, plan::SetNicMtu,
-             plan::SetTranslationNic, plan::AddService, plan::SetPortVlan, plan::AllowVlan,
-             plan::SetTrunk, plan::SetPortUp, plan::SetSwitchUp, plan::SetCableUp,
-             plan::SetBondMemberUp, plan::SetDhcpSize, plan::SetDhcpRelay, plan::RemoveStartsAfter,
-             plan::AddNameServer, plan::AcceptPeering, plan::TakeRelayed, plan::SetPeeringExit,
-             plan::SetSiteRelay, plan::SetOspfNic, plan::Redistribute, plan::AnnounceDefault,
-             plan::SetOspfStub, plan::AddVirtualLink, plan::SetRouterId, plan::SetBgpNeighbour,
-             plan::RemovePolicy, plan::SetSize>) int
-    operator()(const State&) const {
-        return 2;
-    }
-};
-
-// What of the plan that was written on purpose a change takes back.
-struct Against {
-    const plan::Plan& plan;
-
-    using Answer = std::optional<Decision>;
-    static Answer down(bool up, plan::Mark at) {
-        return up ? Answer() : Decision{"state: down", at};
-    }
-
-    Answer operator()(const plan::SetMachineUp& e) const {
-        const Machine* machine = plan.machine(e.machine);
-        return machine == nullptr ? Answer() : down(machine->up, machine->at);
-    }
-    Answer operator()(const plan::SetNicUp& e) const {
-        const Machine* machine = plan.machine(e.machine);
-        return machine == nullptr || e.nic >= machine->nics.size()
-                   ? Answer()
-                   : down(machine->nics[e.nic].up, machine->nics[e.nic].at);
-    }
-    Answer operator()(const plan::SetLinkUp& e) const {
-        return down(plan.links.at(e.link).up, plan.links[e.link].at);
-    }
-    Answer operator()(const plan::SetPeeringUp& e) const {
-        return down(plan.peerings.at(e.peering).up, plan.peerings[e.peering].at);
-    }
-    Answer operator()(const plan::SetCableUp& e) const {
-        return down(plan.cables.at(e.cable).up, plan.cables[e.cable].at);
-    }
-    Answer operator()(const plan::SetPortUp& e) const {
-        const plan::SwitchPort* port = plan.port(e.port);
-        return port == nullptr ? Answer() : down(port->up, port->at);
-    }
-    Answer operator()(const plan::SetSwitchUp& e) const {
-        for (const plan::Switch& entry : plan.switches)
-            if (entry.name == e.name)
-                return down(entry.up, entry.at);
-        return {};
-    }
-    Answer operator()(const plan::SetForwards& e) const {
-        const Machine* machine = plan.machine(e.machine);
-        if (machine == nullptr || !machine->forwards || *machine->forwards == e.to)
-            return {};
-        return Decision{fmt::format("forwards: {}", !e.to), machine->at};
-    }
-    Answer operator()(const plan::SetMachineGateway& e) const {
-        const Machine* machine = plan.machine(e.machine);
-        if (machine == nullptr || !machine->gateway
-            || machine->gateway->kind != plan::MachineGateway::Kind::none)
-            return {};
-        return Decision{"gateway: none", machine->at};
-    }
-    template <class Other>
-    Answer operator()(const Other&) const {
-        return {};
-    }
-};
-
-std::vector<Decision> decisions_against(const std::vector<Edit>& edits, const plan::Plan& plan) {
+std::vector<Decision> decisions_against(const std::vector<Edit>& edits) {
     std::vector<Decision> all;
     for (const Edit& edit : edits)
-        edit.visit([&](const auto& change) {
-            if (auto decision = Against{plan}(change))
-                all.push_back(std::move(*decision));
-        });
+        if (edit.against)
+            all.push_back(*edit.against);
     return all;
 }
 
 // The same edit of another machine of its entry.
-template <class T>
-std::optional<Edit> of_machine(const T& edit, const std::string& name) {
-    if constexpr (requires { edit.machine; }) {
-        T other = edit;
-        other.machine = name;
-        return Edit(std::move(other));
-    } else {
-        return std::nullopt;
-    }
-}
-
-std::string machine_named_in(const Edit& edit) {
-    std::string name;
-    edit.visit([&](const auto& change) {
-        if constexpr (requires { change.machine; })
-            name = change.machine;
-    });
-    return name;
+Edit of_machine(Edit edit, const std::string& name) {
+    for (plan::PlaceChange& change : edit.changes)
+        for (plan::Place::Step& step : change.place.steps)
+            if (step.kind == plan::Place::Step::Kind::one_of)
+                step.other = name;
+    return edit;
 }
 
 // As a builder counts: all that moves with a subnet is one change.
 std::size_t counted(const std::vector<Edit>& edits) {
     const bool moves_subnet = std::ranges::any_of(edits, [](const Edit& edit) {
-        return edit.as<plan::SetSubnetPrefix>() != nullptr
-               || edit.as<plan::SetSiteSpace>() != nullptr;
+        return edit.move == Move::set_subnet_prefix || edit.move == Move::give_subnet_prefix
+               || edit.move == Move::set_site_space;
     });
     return moves_subnet ? 1 : edits.size();
 }
@@ -199,7 +73,7 @@ class Collector {
   private:
     // Takes a change that is not there yet.
     bool offer(Change change, int disturbance) {
-        const std::string key = key_of(change.edits, plan_);
+        const std::string key = key_of(change.edits);
         if (key.empty() || !keys_.insert(key).second)
             return false;
         all_.push_back({std::move(change), disturbance});
@@ -209,7 +83,7 @@ class Collector {
     void add(const Failing& failing, const std::vector<Edit>& edits) {
         if (edits.empty())
             return;
-        Candidate one = candidate(plan_, failing, edits);
+        Candidate one = candidate(failing, edits);
         if (offer(std::move(one.change), one.disturbance))
             add_of_all_clones(failing, edits);
     }
@@ -220,20 +94,17 @@ class Collector {
     // What one machine of a `count` needs, all may need.
     void add_of_all_clones(const Failing& failing, const std::vector<Edit>& edits) {
         const Machine* machine =
-            edits.size() == 1 ? plan_.machine(machine_named_in(edits.front())) : nullptr;
+            edits.size() == 1 ? plan_.machine(machine_in(edits.front())) : nullptr;
         if (machine == nullptr || machine->clone_digits == 0)
             return;
         std::vector<Edit> of_all;
         for (const Machine& other : plan_.machines)
             if (other.clone_digits != 0 && other.entry_name() == machine->entry_name())
-                edits.front().visit([&](const auto& change) {
-                    if (auto same = of_machine(change, other.name))
-                        of_all.push_back(std::move(*same));
-                });
+                of_all.push_back(of_machine(edits.front(), other.name));
         if (of_all.size() > 1)
-            offer({of_all, failing.cause, failing.message, failing.at, 1,
-                   decisions_against(of_all, plan_)},
-                  disturbance(edits.front(), plan_));
+            offer(
+                {of_all, failing.cause, failing.message, failing.at, 1, decisions_against(of_all)},
+                disturbance(edits.front().move));
     }
 
     void add_alternatives(const Failing& failing) {
@@ -247,12 +118,14 @@ class Collector {
     // denies is one too many.
     void add_wider_rules(const Failing& failing) {
         for (const Edit& edit : failing.remedy.edits) {
-            const auto* one = edit.as<plan::AddFilterRule>();
-            if (one == nullptr)
+            const auto one = added_rule(edit);
+            if (!one)
                 continue;
-            plan::AddFilterRule wide = *one;
+            const auto filter = std::ranges::find(plan_.filters, one->filter, &plan::Filter::name);
+            const std::size_t position = one->position.value_or(filter->rules.size());
+            plan::FilterRule wide = one->rule;
             bool is_wider = false;
-            for (auto* ends : {&wide.rule.from, &wide.rule.to})
+            for (auto* ends : {&wide.from, &wide.to})
                 for (plan::Placed<plan::Ends>& end : *ends)
                     for (const std::string& group : failing.groups)
                         if (stands_on(end.value, group)) {
@@ -261,11 +134,9 @@ class Collector {
                             break;
                         }
             if (is_wider)
-                add(failing, std::move(wide));
-            for (const plan::Filter& filter : plan_.filters)
-                if (filter.name == one->filter && one->position < filter.rules.size()
-                    && !filter.rules[one->position].allows)
-                    add(failing, plan::RemoveFilterRule{one->filter, one->position});
+                add(failing, plan::add_filter_rule(plan_, one->filter, position, wide));
+            if (position < filter->rules.size() && !filter->rules[position].allows)
+                add(failing, plan::remove_filter_rule(plan_, one->filter, position));
         }
     }
 
@@ -313,7 +184,7 @@ class Collector {
                 const auto& prefix = lab_.segments[subnet.segment].prefix[family];
                 if (!prefix || subnet.outside || failing.key != key)
                     continue;
-                add(failing, plan::AddSiteSpace{site.name, *prefix});
+                add(failing, plan::add_site_space(plan_, site.name, *prefix));
                 if (auto to = lab::free_prefix(lab_, subnet.site, family, prefix->length()))
                     add(failing, lab::renumber(lab_, id, *to));
             }
@@ -329,7 +200,7 @@ class Collector {
                                   fmt::format("{}/{}", lab_.name, site.name));
         if (!to || to->length() != space.length() || site.name.empty())
             return;
-        std::vector<Edit> edits{plan::SetSiteSpace{site.name, space, *to}};
+        std::vector<Edit> edits{plan::set_site_space(plan_, site.name, space, *to)};
         for (lab::SubnetId id : lab_.subnets.ids()) {
             const auto& prefix = lab_.segments[lab_.subnets[id].segment].prefix[space.family()];
             if (&lab_.sites[lab_.subnets[id].site] == &site && lab_.subnets[id].prefix_written
@@ -344,7 +215,7 @@ class Collector {
 
     // As much less for the machines of one entry as keeps to the limit.
     void add_smaller_sizes(const Failing& failing) {
-        using What = plan::SetSize::What;
+        using What = plan::SizeKey;
         auto add_for = [&](What what, auto size, std::uint64_t limit, std::uint32_t step) {
             std::uint64_t sum = 0;
             for (const Machine& machine : plan_.machines)
@@ -359,8 +230,8 @@ class Collector {
                     continue;
                 const std::uint64_t each = (limit - (sum - own)) / machines.size() / step * step;
                 if (each != 0)
-                    add(failing, plan::SetSize{machines.front()->name, what,
-                                               static_cast<std::uint32_t>(each)});
+                    add(failing, plan::set_size(plan_, machines.front()->name, what,
+                                                static_cast<std::uint32_t>(each)));
             }
         };
         const plan::Sizes& limit = plan_.limits.sizes;
@@ -389,30 +260,30 @@ class Collector {
         };
         for (const Machine& machine : plan_.machines) {
             if (!machine.up)
-                add_one(plan::SetMachineUp{machine.name});
+                add_one(plan::set_machine_up(plan_, machine.name));
             if (machine.kind == plan::MachineKind::router && !machine.does_forward())
-                add_one(plan::SetForwards{machine.name, true});
+                add_one(plan::set_forwards(plan_, machine.name, true));
             if (machine.kind == plan::MachineKind::guest && machine.does_forward())
-                add_one(plan::SetForwards{machine.name, false});
+                add_one(plan::set_forwards(plan_, machine.name, false));
             for (std::size_t i = 0; i < machine.nics.size(); ++i)
                 if (!machine.nics[i].up)
-                    add_one(plan::SetNicUp{machine.name, i});
+                    add_one(plan::set_nic_up(plan_, machine.name, i));
         }
         for (std::size_t i = 0; i < plan_.links.size(); ++i)
             if (!plan_.links[i].up)
-                add_one(plan::SetLinkUp{i});
+                add_one(plan::set_link_up(plan_, i));
         for (std::size_t i = 0; i < plan_.cables.size(); ++i)
             if (!plan_.cables[i].up)
-                add_one(plan::SetCableUp{i});
+                add_one(plan::set_cable_up(plan_, i));
         for (std::size_t i = 0; i < plan_.peerings.size(); ++i)
             if (!plan_.peerings[i].up)
-                add_one(plan::SetPeeringUp{i});
+                add_one(plan::set_peering_up(plan_, i));
         for (const plan::Switch& entry : plan_.switches) {
             if (!entry.up)
-                add_one(plan::SetSwitchUp{entry.name});
+                add_one(plan::set_switch_up(plan_, entry.name));
             for (const plan::SwitchPort& port : entry.ports)
                 if (!port.up)
-                    add_one(plan::SetPortUp{entry.name + "/" + port.name});
+                    add_one(plan::set_port_up(plan_, entry.name + "/" + port.name));
         }
     }
 
@@ -421,25 +292,25 @@ class Collector {
             add_about_nic(failing, machine, i);
         add_swaps(failing, machine);
         if (machine.gateway && machine.gateway->kind != plan::MachineGateway::Kind::automatic)
-            add(failing, plan::SetMachineGateway{machine.name, std::nullopt});
+            add(failing, plan::set_machine_gateway(plan_, machine.name, std::nullopt));
         constexpr std::size_t most_routes = 24;
         for (std::size_t i = 0; i < std::min(machine.routes.size(), most_routes); ++i)
             add_about_route(failing, machine, i);
         if (machine.duties && machine.duties->protocols && machine.duties->protocols->bgp)
             for (const plan::BgpNeighbour& neighbour : machine.duties->protocols->bgp->neighbours)
                 if (!neighbour.takes.value.empty())
-                    add(failing,
-                        plan::RemovePolicy{machine.name, plan::to_string(neighbour.peer.value)});
+                    add(failing, plan::remove_policy(plan_, machine.name,
+                                                     plan::to_string(neighbour.peer.value)));
         if (machine.duties) {
             const auto& rules = machine.duties->translations;
             for (std::size_t i = 0; i < rules.size(); ++i) {
-                add(failing, plan::RemoveTranslation{machine.name, i});
+                add(failing, plan::remove_translation(plan_, machine.name, i));
                 if (auto id = lab_.machine(machine.name))
                     for (lab::NicId nic : lab_.nics_of(*id))
                         if (!lab_.nics[nic].is_loopback()
                             && lab_.nics[nic].name != rules[i].nic.value)
-                            add(failing,
-                                plan::SetTranslationNic{machine.name, i, lab_.nics[nic].name});
+                            add(failing, plan::set_translation_nic(plan_, machine.name, i,
+                                                                   lab_.nics[nic].name));
             }
         }
     }
@@ -451,24 +322,24 @@ class Collector {
         for (const auto& given : nic.address.given) {
             const net::Address address = given.value.address;
             if (given.value.length)
-                add(failing, plan::SetNicAddress{machine.name, i, address, address});
+                add(failing, plan::set_nic_address(plan_, machine.name, i, address, address));
             if (is_at_home(nic, address))
                 continue;
-            add(failing, plan::SetNicAddress{machine.name, i, address, std::nullopt});
+            add(failing, plan::set_nic_address(plan_, machine.name, i, address, std::nullopt));
             for (lab::SubnetId id : lab_.subnets.ids()) {
                 const lab::Subnet& subnet = lab_.subnets[id];
                 const auto& prefix = lab_.segments[subnet.segment].prefix[address.family()];
                 if (prefix && prefix->contains(address) && subnet.name != nic.subnet.value
                     && !subnet.outside && !nic.has_way_out())
-                    add(failing, plan::SetNicSubnet{machine.name, i, subnet.name});
+                    add(failing, plan::set_nic_subnet(plan_, machine.name, i, subnet.name));
             }
         }
         if (nic.address.kind == plan::NicAddress::Kind::none)
-            add(failing, plan::SetNicAddress{machine.name, i, {}, std::nullopt});
+            add(failing, plan::set_nic_address(plan_, machine.name, i, {}, std::nullopt));
         if (nic.mac)
-            add(failing, plan::RemoveNicMac{machine.name, i});
+            add(failing, plan::remove_nic_mac(plan_, machine.name, i));
         if (nic.mtu_bytes)
-            add(failing, plan::SetNicMtu{machine.name, i, 1500});
+            add(failing, plan::set_nic_mtu(plan_, machine.name, i, 1500));
     }
 
     // True if the address lies in the range of the NIC's subnet: then neither is moved.
@@ -496,16 +367,17 @@ class Collector {
                     && (!machine.nics[a].address.given.empty()
                         || !machine.nics[b].address.given.empty()))
                     add(failing,
-                        {plan::SetNicSubnet{machine.name, a, machine.nics[b].subnet.value},
-                         plan::SetNicSubnet{machine.name, b, machine.nics[a].subnet.value}});
+                        {plan::set_nic_subnet(plan_, machine.name, a, machine.nics[b].subnet.value),
+                         plan::set_nic_subnet(plan_, machine.name, b,
+                                              machine.nics[a].subnet.value)});
     }
 
     void add_about_route(const Failing& failing, const Machine& machine, std::size_t i) {
-        add(failing, plan::RemoveRoute{machine.name, i});
+        add(failing, plan::remove_route(plan_, machine.name, i));
         const std::string now = plan::to_string(machine.routes[i].via.value);
         for (const std::string& other : neighbours(machine))
             if (other != now)
-                add(failing, plan::SetRouteVia{machine.name, i, other});
+                add(failing, plan::set_route_via(plan_, machine.name, i, other));
     }
 
     // Machines that forward, on a segment of the machine's.
@@ -529,15 +401,14 @@ class Collector {
     void add_aggregates() {
         const std::vector<Candidate> known = all_;
         for (const Candidate& candidate : known) {
-            const auto* route = candidate.change.edits.size() == 1
-                                    ? candidate.change.edits.front().as<plan::AddRoute>()
-                                    : nullptr;
-            if (route == nullptr || has_default(route->machine))
+            const std::vector<Edit>& edits = candidate.change.edits;
+            if (edits.size() != 1 || edits.front().move != Move::add_route)
                 continue;
-            plan::AddRoute all = *route;
-            all.to = plan::Route::Default{};
+            if (has_default(machine_in(edits.front())))
+                continue;
             Change change = candidate.change;
-            change.edits = {std::move(all)};
+            std::string& route = change.edits.front().changes.front().value; // {to: …, via: …}
+            route.replace(0, route.find(", via: "), "{to: default");
             offer(std::move(change), candidate.disturbance + 1);
         }
     }
@@ -551,13 +422,13 @@ class Collector {
                 for (const lab::OspfNic& told : speaker.ospf->nics)
                     for (const std::string& name : silent_beside(told.nic))
                         if (!told.passive && all_.size() < before + most)
-                            add(failing,
-                                plan::SpeakProtocol{name, plan::RouteSource::ospf, told.area});
+                            add(failing, plan::speak_protocol(plan_, name, plan::RouteSource::ospf,
+                                                              told.area));
             if (speaker.rip)
                 for (const lab::RipNic& told : speaker.rip->nics)
                     for (const std::string& name : silent_beside(told.nic))
                         if (!told.passive && all_.size() < before + most)
-                            add(failing, plan::SpeakProtocol{name, plan::RouteSource::rip});
+                            add(failing, plan::speak_protocol(plan_, name, plan::RouteSource::rip));
         }
     }
 
@@ -592,29 +463,93 @@ class Collector {
 
 } // namespace
 
-int disturbance(const Edit& edit, const plan::Plan& plan) {
-    int weight = 0;
-    edit.visit([&](const auto& change) { weight = Weight{plan}(change); });
-    return weight;
+int disturbance(Move move) {
+    switch (move) {
+    case Move::add_tunnel: return 70;
+    case Move::add_router:
+    case Move::add_link:
+    case Move::add_uplink: return 60;
+    case Move::set_site_space: return 50;
+    case Move::add_segment_port:
+    case Move::add_nic:
+    case Move::set_subnet_prefix: return 40;
+    case Move::add_peering:
+    case Move::give_subnet_prefix:
+    case Move::let_guest_forward: return 30;
+    case Move::add_site_space: return 15;
+    case Move::set_nic_automatic: return 12; // a written address stays one
+    case Move::set_nic_address: return 11;
+    case Move::set_nic_subnet:
+    case Move::set_subnet_gateway: return 8;
+    case Move::remove_translation:
+    case Move::remove_dhcp: return 7;
+    case Move::add_translation:
+    case Move::speak_protocol:
+    case Move::remove_filter_rule: return 6;
+    case Move::add_route:
+    case Move::remove_route:
+    case Move::add_filter_rule: return 5;
+    case Move::set_route_via:
+    case Move::set_machine_gateway: return 4;
+    case Move::set_gateway_automatic: return 3;
+    case Move::set_nic_length:
+    case Move::set_nic_up:
+    case Move::remove_nic_mac:
+    case Move::set_machine_up:
+    case Move::set_forwards:
+    case Move::set_link_up:
+    case Move::set_link_mtu:
+    case Move::set_peering_up:
+    case Move::set_peering_mtu:
+    case Move::set_nic_mtu:
+    case Move::set_translation_nic:
+    case Move::add_service:
+    case Move::set_port_vlan:
+    case Move::allow_vlan:
+    case Move::set_trunk:
+    case Move::set_port_up:
+    case Move::set_switch_up:
+    case Move::set_cable_up:
+    case Move::set_bond_member_up:
+    case Move::set_dhcp_size:
+    case Move::set_dhcp_relay:
+    case Move::remove_starts_after:
+    case Move::add_name_server:
+    case Move::accept_peering:
+    case Move::take_relayed:
+    case Move::set_peering_exit:
+    case Move::set_site_relay:
+    case Move::set_ospf_nic:
+    case Move::redistribute:
+    case Move::announce_default:
+    case Move::set_ospf_stub:
+    case Move::add_virtual_link:
+    case Move::set_router_id:
+    case Move::set_bgp_neighbour:
+    case Move::remove_policy:
+    case Move::set_size: break;
+    }
+    return 2;
 }
 
-std::string key_of(const std::vector<Edit>& edits, const plan::Plan& plan) {
+std::string key_of(const std::vector<Edit>& edits) {
     std::string key;
-    for (const auto& edit : plan::changes_of(edits, plan)) {
-        if (edit.empty())
+    for (const Edit& edit : edits) {
+        if (edit.changes.empty())
             return "";
-        key += to_line(edit) + '\n';
+        for (const plan::PlaceChange& change : edit.changes)
+            key += fmt::format("{} {} {}\n", to_string(change.place), to_string(change.verb),
+                               change.value);
     }
     return key;
 }
 
-Candidate candidate(const plan::Plan& plan, const Failing& failing,
-                    const std::vector<Edit>& edits) {
+Candidate candidate(const Failing& failing, const std::vector<Edit>& edits) {
     int weight = 0;
     for (const Edit& edit : edits)
-        weight += disturbance(edit, plan);
+        weight += disturbance(edit.move);
     return {{edits, failing.cause, failing.message, failing.at, counted(edits),
-             decisions_against(edits, plan)},
+             decisions_against(edits)},
             weight};
 }
 

@@ -20,9 +20,9 @@ struct Candidate {
     int disturbance = 0;
 };
 
-/// How much an edit disturbs what is planned: a state less than a route, that less than an address,
-/// a range or a new machine.
-int disturbance(const plan::Edit& edit, const plan::Plan& plan);
+/// How much an edit for that disturbs what is planned: a state less than a route, that less than an
+/// address, a range or a new machine.
+int disturbance(plan::Move move);
 
 /// All changes of the plan that may mend something of its state, each once, those that disturb
 /// least first.
@@ -30,11 +30,10 @@ std::vector<Candidate> candidates(const plan::Plan& plan, const lab::Lab& lab, c
                                   Reach reach);
 
 /// These edits as a change for something that fails.
-Candidate candidate(const plan::Plan& plan, const Failing& failing,
-                    const std::vector<plan::Edit>& edits);
+Candidate candidate(const Failing& failing, const std::vector<plan::Edit>& edits);
 
 /// The same for what is told of the same place, as one text: what tells one change from another.
 /// Empty if the plan does not have what one of the edits is about.
-std::string key_of(const std::vector<plan::Edit>& edits, const plan::Plan& plan);
+std::string key_of(const std::vector<plan::Edit>& edits);
 
 } // namespace jackal::mend

@@ -47,10 +47,10 @@ class Trial {
             after_.push_back(finding.remedy.edits.empty() ? nullptr : mend(finding));
         std::vector<std::string> keys;
         for (const Finding& finding : findings)
-            keys.push_back(key_of(finding.remedy.edits, plan_));
+            keys.push_back(key_of(finding.remedy.edits));
         lab::part_proposals(lab_, check_.findings);
         for (std::size_t i = 0; i < keys.size(); ++i)
-            if (keys[i] != key_of(findings[i].remedy.edits, plan_))
+            if (keys[i] != key_of(findings[i].remedy.edits))
                 after_[i] = tried(findings[i]);
         sort_by_consequence();
     }

@@ -120,8 +120,8 @@ class Search {
                 continue;
             if (failing.remedy.edits.empty())
                 continue;
-            Candidate one = candidate(plan_, failing, failing.remedy.edits);
-            std::string key = key_of(one.change.edits, plan);
+            Candidate one = candidate(failing, failing.remedy.edits);
+            std::string key = key_of(one.change.edits);
             if (all.keys.contains(key))
                 continue;
             plan::Applied made = plan::apply(std::move(plan), one.change.edits);
@@ -216,7 +216,7 @@ class Search {
         for (Candidate& candidate : candidates(plan, lab, *node.state, reach)) {
             Node child;
             child.keys = node.keys;
-            const std::string key = key_of(candidate.change.edits, plan);
+            const std::string key = key_of(candidate.change.edits);
             proposed_.insert(key);
             if (!child.keys.insert(key).second)
                 continue;
@@ -339,9 +339,9 @@ class Search {
             if (i == left_out)
                 continue;
             const Change& change = best_->changes[i];
-            fewer.keys.insert(key_of(change.edits, plan));
+            fewer.keys.insert(key_of(change.edits));
             for (const plan::Edit& edit : change.edits)
-                fewer.disturbance += disturbance(edit, plan);
+                fewer.disturbance += disturbance(edit.move);
             plan::Applied made = plan::apply(std::move(plan), change.edits);
             if (!made.plan)
                 return std::nullopt;
@@ -416,8 +416,8 @@ class Search {
         plan::Plan plan = plan_;
         for (auto next = changes.begin(); next != changes.end(); ++next) {
             if (states.back() != nullptr && can_move)
-                choose(*states.back(), plan, next, changes.end());
-            proposers.push_back(proposer_of(*next, states.back(), plan));
+                choose(*states.back(), next, changes.end());
+            proposers.push_back(proposer_of(*next, states.back()));
             plan::Applied made = plan::apply(std::move(plan), next->edits);
             if (!made.plan)
                 return; // another has to come before it
@@ -436,9 +436,9 @@ class Search {
     }
 
     // What fails from the start and has the change for its remedy now; or null.
-    const Failing* proposer_of(const Change& change, const std::shared_ptr<const State>& state,
-                               const plan::Plan& plan) const {
-        const std::string own = key_of(change.edits, plan);
+    const Failing* proposer_of(const Change& change,
+                               const std::shared_ptr<const State>& state) const {
+        const std::string own = key_of(change.edits);
         for (const State* one : {root_.get(), state.get()})
             for (std::size_t i = 0; one != nullptr && i < one->failing().size(); ++i) {
                 const Failing& failing = one->failing()[i];
@@ -448,7 +448,7 @@ class Search {
                            return other.key == failing.key && other.is_asked && failing.is_asked;
                        });
                 if (was_there && !failing.remedy.edits.empty() && !own.empty()
-                    && key_of(failing.remedy.edits, one == root_.get() ? plan_ : plan) == own)
+                    && key_of(failing.remedy.edits) == own)
                     return &failing;
             }
         return nullptr;
@@ -486,12 +486,12 @@ class Search {
     }
 
     // Puts the change that is a remedy in that state, if there is one, in front of the others.
-    static void choose(const State& state, const plan::Plan& plan,
-                       std::vector<Change>::iterator first, std::vector<Change>::iterator last) {
+    static void choose(const State& state, std::vector<Change>::iterator first,
+                       std::vector<Change>::iterator last) {
         for (const Failing& failing : state.failing()) {
-            const std::string wanted = key_of(failing.remedy.edits, plan);
+            const std::string wanted = key_of(failing.remedy.edits);
             for (auto i = first; i != last && !wanted.empty(); ++i) {
-                if (key_of(i->edits, plan) != wanted)
+                if (key_of(i->edits) != wanted)
                     continue;
                 std::rotate(first, i, i + 1);
                 return;
@@ -501,11 +501,15 @@ class Search {
 
     // What is told by its position, or moves the positions of others.
     static bool depends_on_order(const plan::Edit& edit) {
-        return edit.as<plan::RemoveRoute>() != nullptr || edit.as<plan::SetRouteVia>() != nullptr
-               || edit.as<plan::AddFilterRule>() != nullptr
-               || edit.as<plan::RemoveFilterRule>() != nullptr
-               || edit.as<plan::RemoveTranslation>() != nullptr
-               || edit.as<plan::SetTranslationNic>() != nullptr;
+        switch (edit.move) {
+        case plan::Move::remove_route:
+        case plan::Move::set_route_via:
+        case plan::Move::add_filter_rule:
+        case plan::Move::remove_filter_rule:
+        case plan::Move::remove_translation:
+        case plan::Move::set_translation_nic: return true;
+        default: return false;
+        }
     }
 
     void finish(bool is_smallest) {

@@ -37,9 +37,9 @@ struct Gap {
     bool is_of_one_rule = true;
 };
 
-// The rule by which a filter would let a packet pass, or null.
-const plan::AddFilterRule* rule_of(const lab::Remedy& remedy) {
-    return remedy.edits.size() == 1 ? remedy.edits.front().as<plan::AddFilterRule>() : nullptr;
+// The rule by which a filter would let a packet pass, or nothing.
+std::optional<plan::AddedRule> rule_of(const lab::Remedy& remedy) {
+    return remedy.edits.size() == 1 ? added_rule(remedy.edits.front()) : std::nullopt;
 }
 
 // What tells a machine from others on its segments, as far as packets go: its NICs, its routes and
@@ -290,9 +290,9 @@ class Checker {
     static void add_ends(Gap& gap, const probe::Diagnosis& d, lab::MachineId from,
                          lab::MachineId to) {
         constexpr std::size_t most = 1000;
-        const plan::AddFilterRule* first = rule_of(gap.first.remedy);
-        const plan::AddFilterRule* own = rule_of(d.remedy);
-        const bool is_like = first != nullptr && own != nullptr && first->filter == own->filter
+        const auto first = rule_of(gap.first.remedy);
+        const auto own = rule_of(d.remedy);
+        const bool is_like = first && own && first->filter == own->filter
                              && first->position == own->position && first->rule.way == own->rule.way
                              && first->rule.protocol == own->rule.protocol;
         if (is_like && gap.ends.size() < most)
@@ -305,9 +305,9 @@ class Checker {
     // are asked.
     lab::Remedy remedy_of(const Gap& gap) const {
         lab::Remedy remedy = gap.first.remedy;
-        const plan::AddFilterRule* one = rule_of(remedy);
-        if (one == nullptr || !gap.is_of_one_rule || gap.ends.size() < 2
-            || one->rule.from.size() != 1 || one->rule.to.size() != 1)
+        const auto one = rule_of(remedy);
+        if (!one || !gap.is_of_one_rule || gap.ends.size() < 2 || one->rule.from.size() != 1
+            || one->rule.to.size() != 1)
             return remedy;
         std::set<lab::MachineId> askers;
         std::set<lab::MachineId> asked;
@@ -321,11 +321,13 @@ class Checker {
                     return remedy;
         const std::string asker(plan::split_endpoint(gap.from).first);
         const bool is_reply = plan::to_string(one->rule.from.front().value) != asker;
-        plan::AddFilterRule all = *one;
-        all.rule.from = names_of(is_reply ? asked : askers);
-        all.rule.to = names_of(is_reply ? askers : asked);
-        if (!all.rule.from.empty() && !all.rule.to.empty())
-            remedy.edits = {std::move(all)};
+        plan::FilterRule all = one->rule;
+        all.from = names_of(is_reply ? asked : askers);
+        all.to = names_of(is_reply ? askers : asked);
+        constexpr std::size_t behind_all = std::numeric_limits<std::size_t>::max();
+        if (!all.from.empty() && !all.to.empty())
+            remedy.edits = {plan::add_filter_rule(lab_.plan, one->filter,
+                                                  one->position.value_or(behind_all), all)};
         return remedy;
     }
 
@@ -370,7 +372,7 @@ class Checker {
         if (gap.expected != nullptr)
             return;
         gap.pairs = std::max(gap.pairs, verdict.failed);
-        if (gap.ends.empty() || rule_of(d.remedy) == nullptr)
+        if (gap.ends.empty() || !rule_of(d.remedy))
             gap.is_of_one_rule = false;
         gap.first = d;
         gap.from = verdict.answer->question.from.name;
@@ -508,7 +510,7 @@ class Checker {
         into.push_back({d.cause, is_error ? lab::Severity::error : lab::Severity::warning, where,
                         fmt::format("{} gets no reply from {}{}{}: {}", gap.from, gap.to, service,
                                     more, d.explanation),
-                        lab::within(lab_, remedy_of(gap)), d.at, gap.from, gap.to});
+                        lab::within(remedy_of(gap)), d.at, gap.from, gap.to});
         // An expectation may ask by a service, a family or a NIC: a ping by names is another
         // question.
         if (gap.expected != nullptr && !fails_by_names(gap))
@@ -554,8 +556,7 @@ std::vector<lab::Finding> tunnel_findings(const routing::Settled& settled) {
     for (const lab::Link& link : lab.links)
         if (auto d = link.is_tunnel ? probe::explain_tunnel(settled, link.first) : std::nullopt)
             found.push_back({d->cause, lab::Severity::error, lab.segment_name(link.segment),
-                             std::move(d->explanation), lab::within(lab, std::move(d->remedy)),
-                             d->at});
+                             std::move(d->explanation), lab::within(std::move(d->remedy)), d->at});
     return found;
 }
 

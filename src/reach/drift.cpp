@@ -418,7 +418,8 @@ class Finder {
                 d.command = fmt::format("ip link set dev {} mtu {}", plan::shell_word(row.name),
                                         planned.mtu_bytes);
                 if (is_of_subnet(nic))
-                    d.edits = {plan::SetNicMtu{machine_name, planned.plan_index, row.mtu_bytes}};
+                    d.edits = {plan::set_nic_mtu(lab_.plan, machine_name, planned.plan_index,
+                                                 row.mtu_bytes)};
             }
             compare_segment(nic, row);
         }
@@ -459,8 +460,9 @@ class Finder {
         d.planned = lab_.segment_name(own);
         d.found = lab_.segment_name(other);
         if (lab_.segments[other].subnet && is_of_subnet(nic)) {
-            d.edits = {plan::SetNicSubnet{lab_.machine_name(nic), lab_.nics[nic].plan_index,
-                                          lab_.subnets[lab_.segments[other].subnet].name}};
+            d.edits = {plan::set_nic_subnet(lab_.plan, lab_.machine_name(nic),
+                                            lab_.nics[nic].plan_index,
+                                            lab_.subnets[lab_.segments[other].subnet].name)};
             if (!lab_.has_wiring())
                 d.segment = other;
         }
@@ -512,8 +514,9 @@ class Finder {
                                 d.found, device, d.planned)
                     + routes_again(nic, one.planned.address.family(), device);
             if (!has_same && is_of_subnet(nic) && !one.is_lease)
-                d.edits = {plan::SetNicAddress{lab_.machine_name(nic), lab_.nics[nic].plan_index,
-                                               one.planned.address, instead->address}};
+                d.edits = {plan::set_nic_address(lab_.plan, lab_.machine_name(nic),
+                                                 lab_.nics[nic].plan_index, one.planned.address,
+                                                 instead->address)};
             found.erase(instead);
         }
         for (const FoundNic::Address& address : found) {
@@ -561,7 +564,7 @@ class Finder {
                                            : " IPv6");
         d.command = "sysctl -w" + keys;
         if (both)
-            d.edits = {plan::SetForwards{lab_.machines[machine].name, !planned}};
+            d.edits = {plan::set_forwards(lab_.plan, lab_.machines[machine].name, !planned)};
     }
 
     std::string device(NicId nic) const {
@@ -589,15 +592,16 @@ class Finder {
             d.command =
                 fmt::format("ip route add {} dev {}", d.planned, plan::shell_word(d.route->nic));
             if (row.origin <= lab::RouteOrigin::written_by_name)
-                d.edits = {plan::RemoveRoute{lab_.machines[machine].name, row.plan_index}};
+                d.edits = {
+                    plan::remove_route(lab_.plan, lab_.machines[machine].name, row.plan_index)};
         }
         for (const auto& [key, route] : extra) {
             Difference& d = add(Deviation::route_extra, machine);
             d.route = *route;
             d.found = text_of(*route);
             d.command = fmt::format("ip route delete {}", d.found);
-            d.edits = {plan::AddRoute{lab_.machines[machine].name, plan::Route::Target(route->to),
-                                      route->via}};
+            d.edits = {plan::add_route(lab_.plan, lab_.machines[machine].name,
+                                       plan::Route::Target(route->to), route->via)};
         }
     }
 

@@ -94,34 +94,25 @@ class Comparer {
         return way;
     }
 
+    // What is changed of a site's own stands at that side.
     std::vector<plan::Edit>& list_at(const plan::Edit& edit, Way& way) const {
-        for (int side : {0, 1}) {
-            bool is_here = false;
-            edit.visit([&](const auto& change) {
-                if constexpr (requires { change.site; })
-                    is_here = change.site == name(side);
-            });
-            if (is_here)
-                return way.at[side];
-        }
+        for (int side : {0, 1})
+            for (const plan::PlaceChange& change : edit.changes)
+                if (std::ranges::find(change.place.steps, name(side), &plan::Place::Step::word)
+                    != change.place.steps.end())
+                    return way.at[side];
         return way.common;
     }
 
     // The router of a site that a tunnel or a wire ends at: its first, or one that is added.
     std::string end_of(int side, Way& way) const {
-        if (MachineId router = lab::router_of(lab_, sites_[side])) {
-            const std::string& name = lab_.machines[router].name;
-            if (!has_default(router))
-                add_default(name, side, way);
-            return name;
-        }
+        if (MachineId router = lab::router_of(lab_, sites_[side]))
+            return lab_.machines[router].name;
         for (const lab::Subnet& subnet : lab_.subnets) {
             if (subnet.site != sites_[side] || subnet.outside)
                 continue;
-            plan::AddRouter router = lab::new_router(lab_, {subnet.name});
-            way.at[side].emplace_back(router);
-            add_default(router.name, side, way);
-            return router.name;
+            way.at[side].push_back(lab::new_router(lab_, {subnet.name}));
+            return lab::new_router_name(lab_, subnet.name);
         }
         return "";
     }
@@ -132,17 +123,20 @@ class Comparer {
         });
     }
 
-    // By the core of the site, if it has one: it knows the way to the other subnets.
-    void add_default(const std::string& router, int side, Way& way) const {
-        if (MachineId core = lab_.sites[sites_[side]].core)
-            way.at[side].emplace_back(
-                plan::AddRoute{router, plan::Route::Default{}, lab_.machines[core].name});
+    // By the core of the site, if it has one: it knows the way to the other subnets. `lab` has the
+    // router already.
+    void add_default(const Lab& lab, const std::string& router, int side, Way& way) const {
+        const MachineId core = lab_.sites[sites_[side]].core;
+        const auto before = lab_.machine(router);
+        if (core && (!before || !has_default(*before)))
+            way.at[side].push_back(plan::add_route(lab.plan, router, plan::Route::Default{},
+                                                   lab_.machines[core].name));
     }
 
     Way tunnel(Routes routes) const {
         Way way{.kind = WayKind::tunnel, .hourly_cost = plan::tunnel_cost};
-        join(way, routes, [](const std::string& one, const std::string& other) {
-            return plan::AddTunnel{one, other};
+        join(way, routes, [&](const std::string& one, const std::string& other) {
+            return plan::add_tunnel(lab_.plan, one, other);
         });
         if (way.impossible.empty())
             keep_outer_path(way);
@@ -171,9 +165,9 @@ class Comparer {
             for (MachineId machine : {end, lab.sites[sites_[side]].core})
                 if (auto route = machine ? settled.route(machine, other) : std::nullopt;
                     route && route->has_next_hop())
-                    way.at[side].emplace_back(plan::AddRoute{
-                        lab.machines[machine].name,
-                        net::Prefix(other, net::address_bits(other.family())), route->via});
+                    way.at[side].emplace_back(plan::add_route(
+                        lab.plan, lab.machines[machine].name,
+                        net::Prefix(other, net::address_bits(other.family())), route->via));
         }
         const std::chrono::microseconds rest =
             *plan::distance(plan_, site(0), site(1)).delay - outer_delay(settled, link);
@@ -196,15 +190,15 @@ class Comparer {
 
     // To the other site; what a new router needs for itself is a default route.
     static bool is_route_over(const plan::Edit& edit) {
-        const auto* route = edit.as<plan::AddRoute>();
-        return route != nullptr && std::holds_alternative<std::string>(route->to);
+        return edit.move == plan::Move::add_route
+               && !edit.changes.front().value.starts_with("{to: default");
     }
 
     Way line(Routes routes) const {
         plan::Distance distance = plan::distance(plan_, site(0), site(1));
         Way way{.kind = WayKind::line, .hourly_cost = *distance.line_cost};
         join(way, routes, [&](const std::string& one, const std::string& other) {
-            return plan::AddLink{one, other, *distance.delay};
+            return plan::add_link(lab_.plan, one, other, *distance.delay);
         });
         return way;
     }
@@ -233,12 +227,13 @@ class Comparer {
             NicId theirs = side == 0 ? link.second : link.first;
             bool is_first = first_shared(lab, own, lab.nics[theirs].machine) == own;
             MachineId core = lab.sites[sites_[side]].core;
+            add_default(lab, ends[side], side, way);
             for (const std::string& to : targets(1 - side, routes)) {
-                way.at[side].emplace_back(plan::AddRoute{ends[side], to, ends[1 - side],
-                                                         is_first ? "" : lab.nics[own].name});
+                way.at[side].emplace_back(plan::add_route(lab.plan, ends[side], to, ends[1 - side],
+                                                          is_first ? "" : lab.nics[own].name));
                 if (core)
                     way.at[side].emplace_back(
-                        plan::AddRoute{lab.machines[core].name, to, ends[side]});
+                        plan::add_route(lab.plan, lab.machines[core].name, to, ends[side]));
             }
         }
     }
@@ -289,7 +284,7 @@ class Comparer {
         std::vector<plan::Edit> edits;
         auto take = [&](const std::vector<plan::Edit>& some, bool routers) {
             for (const plan::Edit& edit : some)
-                if ((edit.as<plan::AddRouter>() != nullptr) == routers)
+                if ((edit.move == plan::Move::add_router) == routers)
                     edits.push_back(edit);
         };
         for (bool routers : {true, false}) // first those that others refer to

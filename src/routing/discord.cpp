@@ -13,7 +13,7 @@ using lab::Lab;
 using lab::MachineId;
 using lab::NicId;
 using plan::Cause;
-using What = plan::SetOspfNic::What;
+using What = plan::OspfKey;
 
 namespace {
 
@@ -105,7 +105,8 @@ class Describer {
     }
 
     plan::Edit tell_other(What what, std::uint32_t value) const {
-        return plan::SetOspfNic{other_name(), lab_.nics[n_.other_nic].name, what, value};
+        return plan::set_ospf_nic(lab_.plan, other_name(), lab_.nics[n_.other_nic].name, what,
+                                  value);
     }
 
     void say(std::string message, std::vector<plan::Edit> edits, std::string advice = "") {
@@ -154,15 +155,16 @@ class Describer {
             return say(fmt::format("nobody on {} may be its designated router, as all have "
                                    "priority 0",
                                    segment()),
-                       {plan::SetOspfNic{own_name(), lab_.nics[n_.nic].name, What::priority, 1}});
+                       {plan::set_ospf_nic(lab_.plan, own_name(), lab_.nics[n_.nic].name,
+                                           What::priority, 1)});
         case Discord::passive: {
             bool other_is = other != nullptr && other->passive;
             const std::string& who = other_is ? lab_.nic_name(n_.other_nic) : lab_.nic_name(n_.nic);
             std::vector<plan::Edit> edits;
             if (n_.protocol == Protocol::ospf)
-                edits.push_back(plan::SetOspfNic{other_is ? other_name() : own_name(),
-                                                 lab_.nics[other_is ? n_.other_nic : n_.nic].name,
-                                                 What::active, 0});
+                edits.push_back(plan::set_ospf_nic(lab_.plan, other_is ? other_name() : own_name(),
+                                                   lab_.nics[other_is ? n_.other_nic : n_.nic].name,
+                                                   What::active, 0));
             return say(apart + who + " is passive", std::move(edits),
                        "take the NIC out of `passive`");
         }
@@ -190,7 +192,8 @@ class Describer {
                        fmt::format("ping {} from {} to see why", other_name(), own_name()));
         std::vector<plan::Edit> edits;
         if (other_ != nullptr && other_->ospf && n_.other_nic)
-            edits.emplace_back(plan::AddVirtualLink{other_name(), *n_.transit, own_name()});
+            edits.emplace_back(
+                plan::add_virtual_link(lab_.plan, other_name(), *n_.transit, own_name()));
         say(apart + fmt::format("{} has none to {}", other_name(), own_name()), std::move(edits),
             "virtual links are written at both ends");
     }
@@ -208,9 +211,10 @@ class Describer {
         std::vector<plan::Edit> edits;
         if (other != AreaKind::normal)
             edits.emplace_back(
-                plan::SetOspfStub{other_name(), area, false, other == AreaKind::nssa});
+                plan::set_ospf_stub(lab_.plan, other_name(), area, false, other == AreaKind::nssa));
         if (own != AreaKind::normal)
-            edits.emplace_back(plan::SetOspfStub{other_name(), area, true, own == AreaKind::nssa});
+            edits.emplace_back(
+                plan::set_ospf_stub(lab_.plan, other_name(), area, true, own == AreaKind::nssa));
         say(apart + fmt::format("area {} is {}", area, both(word(own), word(other))),
             std::move(edits));
     }
@@ -245,8 +249,8 @@ class Describer {
             const lab::OspfNic* told =
                 speaker != nullptr && speaker->ospf ? speaker->ospf->on(nic) : nullptr;
             if (told != nullptr && told->point_to_point)
-                edits.push_back(plan::SetOspfNic{lab_.machine_name(nic), lab_.nics[nic].name,
-                                                 What::network, 0});
+                edits.push_back(plan::set_ospf_nic(lab_.plan, lab_.machine_name(nic),
+                                                   lab_.nics[nic].name, What::network, 0));
         }
         say(fmt::format("{} and {} stay in state Exchange on {}: more than two routers take it for "
                         "point-to-point",
@@ -263,7 +267,7 @@ class Describer {
                 : fmt::format("{} and {} stay in state Exchange on {}: both have the MAC {}, so "
                               "what one sends to the other alone does not arrive",
                               own_name(), other_name(), segment(), net::to_string(nic.mac)),
-            {plan::RemoveNicMac{lab_.machines[nic.machine].name, nic.plan_index}});
+            {plan::remove_nic_mac(lab_.plan, lab_.machines[nic.machine].name, nic.plan_index)});
     }
 
     // What goes to a broadcast address alone goes to all, and no daemon may send so; by RIP it is
@@ -284,8 +288,8 @@ class Describer {
                 + fmt::format("{} of {} is the {} address of {}", net::to_string(row.address),
                               lab_.nic_name(odd), has_it(odd) ? "broadcast" : "network",
                               net::to_string(row.prefix())),
-            {plan::SetNicAddress{lab_.machine_name(odd), lab_.nics[odd].plan_index, row.address,
-                                 std::nullopt}});
+            {plan::set_nic_address(lab_.plan, lab_.machine_name(odd), lab_.nics[odd].plan_index,
+                                   row.address, std::nullopt)});
     }
 
     void mtu() {
@@ -296,7 +300,8 @@ class Describer {
         std::uint16_t bytes = std::max(own.mtu_bytes, other.mtu_bytes);
         say(fmt::format("{} and {} stay in state Exchange on {}: MTU {}", own_name(), other_name(),
                         segment(), both(own.mtu_bytes, other.mtu_bytes)),
-            {plan::SetNicMtu{lab_.machines[small.machine].name, small.plan_index, bytes}});
+            {plan::set_nic_mtu(lab_.plan, lab_.machines[small.machine].name, small.plan_index,
+                               bytes)});
     }
 
     void filtered(const std::string& apart) {
@@ -306,7 +311,7 @@ class Describer {
         if (std::uint16_t port = spoken(n_.protocol).port(n_.family); port != 0)
             rule.ports = {{port, port}};
         say(apart + fmt::format("filter {} drops what one of them sends", filter.name),
-            {plan::AddFilterRule{filter.name, 0, rule}});
+            {plan::add_filter_rule(lab_.plan, filter.name, 0, rule)});
     }
 
     // A router id that no machine has: one of the highest that documentation may use.
@@ -325,13 +330,13 @@ class Describer {
         if (n_.discord == Discord::no_router_id) {
             const std::string& who = own_.router_id ? other_name() : own_name();
             return say(apart + fmt::format("{} has no router id, as it has no IPv4 address", who),
-                       {plan::SetRouterId{who, free_id()}});
+                       {plan::set_router_id(lab_.plan, who, free_id())});
         }
         bool other_written = other_->router_id_written;
         const std::string& who =
             other_written || !own_.router_id_written ? other_name() : own_name();
         say(apart + fmt::format("both have the router id {}", net::to_string(*own_.router_id)),
-            {plan::SetRouterId{who, free_id()}});
+            {plan::set_router_id(lab_.plan, who, free_id())});
     }
 
     void session() {
@@ -348,39 +353,44 @@ class Describer {
             return say(
                 apart
                     + fmt::format("{} does not name {} as its neighbour", other_name(), own_name()),
-                {plan::SetBgpNeighbour{other_name(), own_name(), own_.bgp->as, told.distant}});
+                {plan::set_bgp_neighbour(lab_.plan, other_name(), own_name(), own_.bgp->as,
+                                         told.distant)});
         case Discord::other_address:
             return say(apart + fmt::format("{} expects it at another address", other_name()), {},
                        "have both name the same two addresses");
         case Discord::as_number: {
             std::uint32_t real = other_->bgp->as;
             if (told.as != real)
-                return say(apart
-                               + fmt::format("it expects AS {}, and {} is in AS {}", told.as,
-                                             other_name(), real),
-                           {plan::SetBgpNeighbour{own_name(), told.name, real, false}});
+                return say(
+                    apart
+                        + fmt::format("it expects AS {}, and {} is in AS {}", told.as, other_name(),
+                                      real),
+                    {plan::set_bgp_neighbour(lab_.plan, own_name(), told.name, real, false)});
             for (const lab::BgpNeighbour& back : other_->bgp->neighbours)
                 if (back.machine == n_.machine && back.as != own_.bgp->as)
-                    return say(
-                        apart
-                            + fmt::format("{} expects AS {}, and {} is in AS {}", other_name(),
-                                          back.as, own_name(), own_.bgp->as),
-                        {plan::SetBgpNeighbour{other_name(), back.name, own_.bgp->as, false}});
+                    return say(apart
+                                   + fmt::format("{} expects AS {}, and {} is in AS {}",
+                                                 other_name(), back.as, own_name(), own_.bgp->as),
+                               {plan::set_bgp_neighbour(lab_.plan, other_name(), back.name,
+                                                        own_.bgp->as, false)});
             return say(apart + "the AS numbers differ", {}, "have both expect the right ones");
         }
         case Discord::not_adjacent:
-            return say(apart + "it is in another AS, and not on a shared subnet",
-                       {plan::SetBgpNeighbour{own_name(), told.name, told.as, true},
-                        plan::SetBgpNeighbour{other_name(), own_name(), own_.bgp->as, true}});
+            return say(
+                apart + "it is in another AS, and not on a shared subnet",
+                {plan::set_bgp_neighbour(lab_.plan, own_name(), told.name, told.as, true),
+                 plan::set_bgp_neighbour(lab_.plan, other_name(), own_name(), own_.bgp->as, true)});
         case Discord::no_way:
             return say(apart + "packets do not get from one to the other", {},
                        fmt::format("ping {} from {} to see why", other_name(), own_name()));
         case Discord::shut: {
             if (!told.up)
-                return say(apart + fmt::format("{} is told to keep it down", own_name()),
-                           {plan::SetBgpNeighbour{own_name(), told.name, told.as, false}});
+                return say(
+                    apart + fmt::format("{} is told to keep it down", own_name()),
+                    {plan::set_bgp_neighbour(lab_.plan, own_name(), told.name, told.as, false)});
             return say(apart + fmt::format("{} is told to keep it down", other_name()),
-                       {plan::SetBgpNeighbour{other_name(), own_name(), own_.bgp->as, false}});
+                       {plan::set_bgp_neighbour(lab_.plan, other_name(), own_name(), own_.bgp->as,
+                                                false)});
         }
         case Discord::filtered: return filtered(apart);
         case Discord::cut: return cut(apart);
@@ -570,14 +580,15 @@ class Strays {
                                                              others.size() + joined.size());
         findings_.emplace(
             machine,
-            lab::Finding{.cause = Cause::area_differs,
-                         .severity = lab::Severity::error,
-                         .subject = name,
-                         .message = fmt::format("{} is in OSPF area {}, and {} that could be its "
-                                                "neighbours are in area {}: {}",
-                                                name, *own, who, *there, names),
-                         .remedy = {{plan::SetOspfNic{name, "", What::area, *there}}, ""},
-                         .at = lab_.speaker(machine)->ospf->nics.front().at});
+            lab::Finding{
+                .cause = Cause::area_differs,
+                .severity = lab::Severity::error,
+                .subject = name,
+                .message = fmt::format("{} is in OSPF area {}, and {} that could be its "
+                                       "neighbours are in area {}: {}",
+                                       name, *own, who, *there, names),
+                .remedy = {{plan::set_ospf_nic(lab_.plan, name, "", What::area, *there)}, ""},
+                .at = lab_.speaker(machine)->ospf->nics.front().at});
     }
 
     const Lab& lab_;

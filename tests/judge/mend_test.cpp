@@ -177,7 +177,7 @@ class Mistaken {
 std::string lines(const mend::Outcome& outcome, plan::Plan plan) {
     std::string text;
     for (const mend::Change& change : outcome.changes) {
-        for (const auto& words : plan::changes_of(change.edits, plan))
+        for (const plan::Edit& words : change.edits)
             text += "    " + to_line(words) + "\n";
         plan = plan::apply(std::move(plan), change.edits).plan.value();
     }

@@ -13,9 +13,9 @@ using namespace jackal;
 
 namespace {
 
-std::string words(const std::vector<plan::Edit>& edits, const plan::Plan& plan) {
+std::string words(const std::vector<plan::Edit>& edits) {
     std::string all;
-    for (const auto& text : plan::changes_of(edits, plan))
+    for (const plan::Edit& text : edits)
         all += "    " + plan::to_line(text) + "\n";
     return all;
 }
@@ -29,8 +29,9 @@ bool is_there(const std::vector<lab::Finding>& findings, const lab::Finding& fin
 
 // What is taken out by its position moves others, so two of those cannot be made as they stand.
 bool takes_out(const plan::Edit& edit) {
-    return edit.as<plan::RemoveRoute>() != nullptr || edit.as<plan::RemoveFilterRule>() != nullptr
-           || edit.as<plan::RemoveTranslation>() != nullptr;
+    using plan::Move;
+    return edit.move == Move::remove_route || edit.move == Move::remove_filter_rule
+           || edit.move == Move::remove_translation;
 }
 
 // The first pair of machines that got its reply before and gets none after.
@@ -61,9 +62,9 @@ void try_all(const plan::Plan& plan, std::map<bool, std::size_t>& tried) {
             continue;
         CAPTURE(std::string(plan::slug(finding.cause)));
         CAPTURE(finding.message);
-        CAPTURE(words(edits, plan));
-        for (const auto& edit : plan::changes_of(edits, plan))
-            for (const plan::PlaceChange& change : edit)
+        CAPTURE(words(edits));
+        for (const plan::Edit& edit : edits)
+            for (const plan::PlaceChange& change : edit.changes)
                 CHECK(change.before != (change.value.empty() ? "nothing" : change.value));
         CHECK(finding.remedy.proof != lab::Remedy::Proof::untried);
         bool mends = finding.remedy.proof == lab::Remedy::Proof::mends;

@@ -34,32 +34,30 @@ JACKAL_API std::string with_whole(const std::string& answer, const std::string& 
 JACKAL_API std::string mend_json(const plan::Plan& plan, const mend::Outcome& outcome,
                                  std::string_view difference, bool written);
 
-JACKAL_API std::string check_json(const plan::Plan& plan, const lab::Lab& lab,
-                                  const reach::Check& check);
+JACKAL_API std::string check_json(const lab::Lab& lab, const reach::Check& check);
 JACKAL_API std::string addresses_json(const lab::Lab& lab);
 JACKAL_API std::string rooms_json(const lab::Lab& lab, const std::vector<lab::Room>& rooms);
 JACKAL_API std::string whose_json(const lab::Lab& lab, net::Address address,
                                   const lab::Whose& whose);
 JACKAL_API std::string machines_json(const lab::Lab& lab);
 /// `peerings`: those to tell of.
-JACKAL_API std::string peerings_json(const plan::Plan& plan, const routing::Settled& settled,
+JACKAL_API std::string peerings_json(const routing::Settled& settled,
                                      const std::vector<lab::PeeringId>& peerings);
 JACKAL_API std::string sites_json(const lab::Lab& lab, const reach::SiteReach& reach);
 JACKAL_API std::string compare_json(const lab::Lab& before, const lab::Lab& after,
                                     const reach::Comparison& comparison);
 /// The cuts in their order; all of them, harmful or not.
-JACKAL_API std::string drift_json(const plan::Plan& plan, const lab::Lab& lab,
-                                  const reach::Drift& drift);
+JACKAL_API std::string drift_json(const lab::Lab& lab, const reach::Drift& drift);
 JACKAL_API std::string sweep_json(const lab::Lab& lab, const reach::SweepQuestion& question,
                                   const reach::Sweep& sweep);
 /// Cells without pairs are left out.
-JACKAL_API std::string grid_json(const plan::Plan& plan, const lab::Lab& lab,
-                                 const reach::GridQuestion& question, const reach::Grid& grid);
+JACKAL_API std::string grid_json(const lab::Lab& lab, const reach::GridQuestion& question,
+                                 const reach::Grid& grid);
 /// The same of services.
 JACKAL_API std::string services_json(const lab::Lab& lab, const reach::GridQuestion& question,
                                      const reach::ServicesGrid& grid);
-JACKAL_API std::string ways_json(const plan::Plan& plan, const lab::Lab& lab, lab::SiteId one,
-                                 lab::SiteId other, const std::vector<reach::Way>& ways);
+JACKAL_API std::string ways_json(const lab::Lab& lab, lab::SiteId one, lab::SiteId other,
+                                 const std::vector<reach::Way>& ways);
 JACKAL_API std::string start_order_json(const lab::Lab& lab);
 /// `written` tells whether the plan file has been changed.
 JACKAL_API std::string renumbering_json(const Renumbering& renumbering, bool written);
@@ -70,8 +68,8 @@ JACKAL_API std::string routes_json(const routing::Settled& settled,
                                    const std::vector<lab::MachineId>& machines,
                                    std::optional<net::Address> destination);
 /// How the machine came to know its route to the destination.
-JACKAL_API std::string provenance_json(const plan::Plan& plan, const routing::Settled& settled,
-                                       lab::MachineId machine, net::Address destination,
+JACKAL_API std::string provenance_json(const routing::Settled& settled, lab::MachineId machine,
+                                       net::Address destination,
                                        const routing::Provenance& provenance,
                                        const mend::Mending* mending);
 /// Who exchanges routes with whom, and why others do not.
@@ -90,10 +88,10 @@ JACKAL_API std::string timeline_json(const lab::Lab& lab, const probe::TimelineQ
 JACKAL_API std::string ways_of_ping_json(const routing::Settled& settled,
                                          const std::vector<probe::PingAnswer>& answers);
 /// `mending` is left out of the answer if it is null.
-JACKAL_API std::string ping_json(const plan::Plan& plan, const routing::Settled& settled,
-                                 const probe::PingAnswer& answer, const mend::Mending* mending);
-JACKAL_API std::string trace_json(const plan::Plan& plan, const routing::Settled& settled,
-                                  const probe::TraceAnswer& answer, const mend::Mending* mending);
+JACKAL_API std::string ping_json(const routing::Settled& settled, const probe::PingAnswer& answer,
+                                 const mend::Mending* mending);
+JACKAL_API std::string trace_json(const routing::Settled& settled, const probe::TraceAnswer& answer,
+                                  const mend::Mending* mending);
 JACKAL_API std::string verify_json(const lab::Lab& lab,
                                    const std::vector<reach::Verdict>& verdicts);
 

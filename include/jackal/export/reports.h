@@ -21,7 +21,6 @@ JACKAL_API std::string comparison_markdown(const lab::Lab& before, const lab::La
 JACKAL_API std::string junit(const lab::Lab& lab, const std::vector<reach::Verdict>& verdicts);
 
 /// The findings as SARIF 2.1.0 (OASIS): one run, a rule for each cause, a result for each finding.
-JACKAL_API std::string sarif(const plan::Plan& plan, const lab::Lab& lab,
-                             const reach::Check& check);
+JACKAL_API std::string sarif(const lab::Lab& lab, const reach::Check& check);
 
 } // namespace jackal::exports

@@ -49,7 +49,7 @@ JACKAL_API std::string translation_text(const lab::Lab& lab, const lab::Translat
 
 /// The changes that a way between two sites takes, a line each, in the words of the plan: those
 /// that belong to neither first, then site by site.
-JACKAL_API std::vector<std::string> way_lines(const plan::Plan& plan, const reach::Way& way);
+JACKAL_API std::vector<std::string> way_lines(const reach::Way& way);
 
 /// What differs in two plans, a line each: `guests.desk.nics[0].mtu: 1400, was the usual`. Of many
 /// changes of one kind (the same key of entries of one section) the first few, and how many more.

@@ -30,7 +30,7 @@ struct Remedy {
 };
 
 /// The remedy as one line for each change, in the plan's own terms.
-JACKAL_API std::vector<std::string> to_lines(const Remedy& remedy, const plan::Plan& plan);
+JACKAL_API std::vector<std::string> to_lines(const Remedy& remedy);
 
 struct Finding {
     plan::Cause cause;
@@ -52,7 +52,7 @@ JACKAL_API Finding describe(const Lab& lab, const Apart& apart);
 JACKAL_API Finding describe(const Lab& lab, const Lease& lease);
 
 /// The remedy without changes of what is outside the lab (see plan::Complete): advice instead.
-JACKAL_API Remedy within(const Lab& lab, Remedy remedy);
+JACKAL_API Remedy within(Remedy remedy);
 
 /// All findings about the lab, in the order of their lines. O(n log n) in the size of the lab.
 JACKAL_API std::vector<Finding> findings(const Lab& lab);

@@ -12,8 +12,7 @@
 #include "jackal/lab/filter.h"
 #include "jackal/lab/protocols.h"
 #include "jackal/lab/table.h"
-#include "jackal/plan/name_index.h"
-#include "jackal/plan/plan.h"
+#include "jackal/plan/complete.h"
 #include "jackal/plan/sites.h"
 #include "jackal/rare.h"
 
@@ -437,9 +436,7 @@ struct JACKAL_API Lab {
     std::vector<Owner> owners; ///< sorted by address, then NIC
     /// The link-local addresses of NICs that speak OSPF or RIP for IPv6; sorted the same way.
     std::vector<Owner> link_locals;
-    plan::NameIndex site_index;
-    plan::NameIndex subnet_index;
-    plan::NameIndex machine_index;
+    plan::Complete plan; ///< what it was built of
 
     /// The row of that name, or nothing. O(1).
     std::optional<MachineId> machine(std::string_view name) const;

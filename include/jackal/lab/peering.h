@@ -34,7 +34,7 @@ JACKAL_API MachineId router_of(const Lab& lab, SiteId site);
 JACKAL_API MachineId border_for(const Lab& lab, SiteId site);
 
 /// What makes two sites peers; nothing if one has no router for a peering to end at.
-JACKAL_API std::optional<plan::AddPeering> new_peering(const Lab& lab, SiteId one, SiteId other);
+JACKAL_API std::optional<plan::Edit> new_peering(const Lab& lab, SiteId one, SiteId other);
 
 /// True if the site's end of a peering has a default route of its own that leads outside.
 JACKAL_API bool has_way_outside(const Lab& lab, SiteId site);

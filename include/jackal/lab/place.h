@@ -39,8 +39,11 @@ JACKAL_API std::optional<net::Address> free_address(const Lab& lab, SegmentId se
 /// written inside the old one.
 JACKAL_API std::vector<plan::Edit> renumber(const Lab& lab, SubnetId subnet, const net::Prefix& to);
 
-/// A router with a NIC on each of the subnets, under a name that is not taken.
-JACKAL_API plan::AddRouter new_router(const Lab& lab, std::vector<std::string> subnets);
+/// A name that is not taken for a router on that subnet.
+JACKAL_API std::string new_router_name(const Lab& lab, const std::string& subnet);
+
+/// A router with a NIC on each of the subnets, named after the last of them.
+JACKAL_API plan::Edit new_router(const Lab& lab, const std::vector<std::string>& subnets);
 
 /// The change of the address of `owner` to a free one of its segment; nothing if it was not
 /// written in the plan or no address is free.

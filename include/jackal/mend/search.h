@@ -56,11 +56,7 @@ struct Limits {
     bool is_quick = false; ///< the first set found is taken, unless it disturbs much
 };
 
-/// Something that a plan says, and would not say by itself: that something is off, silent or apart.
-struct Decision {
-    std::string words; ///< `state: down`
-    plan::Mark at;
-};
+using plan::Decision;
 
 /// One change: a single edit, all that moves with a renumbered subnet, or the same edit of all
 /// machines of a `count`.

@@ -1,457 +1,324 @@
 // One change of a plan, as a value: what a remedy consists of.
 //
-//     plan::Edit edit = plan::SetForwards{"ridge-r1", true};
-//     to_line(plan::changes_of(edit, plan));   // "routers.ridge-r1.forwards: set true"
+//     plan::Edit edit = plan::set_forwards(plan, "ridge-r1", true);
+//     to_line(edit);                               // "routers.ridge-r1.forwards: set true"
 //     plan::Plan mended = plan::apply(plan, {edit}).plan.value();
 #pragma once
 
 #include "jackal/api.h"
 #include "jackal/plan/difference.h"
-
-#include <memory>
-#include <string>
-#include <vector>
+#include "jackal/plan/written.h"
 
 namespace jackal::plan {
 
-/// Adds a prefix to the space of a site.
-struct AddSiteSpace {
-    std::string site;
-    net::Prefix space;
+/// What an edit is for.
+enum class Move : std::uint8_t {
+    add_site_space,
+    set_subnet_prefix,
+    give_subnet_prefix, ///< to one that has none written
+    set_subnet_gateway,
+    set_nic_address,
+    set_nic_length, ///< the address stays, and has the length of its subnet
+    set_nic_automatic,
+    set_nic_subnet,
+    set_nic_up,
+    remove_nic_mac,
+    add_nic,
+    add_router,
+    set_machine_up,
+    set_forwards,
+    let_guest_forward,
+    set_machine_gateway,
+    set_gateway_automatic,
+    add_route,
+    set_route_via,
+    remove_route,
+    set_link_up,
+    set_link_mtu,
+    set_peering_up,
+    set_peering_mtu,
+    set_nic_mtu,
+    add_filter_rule,
+    remove_filter_rule,
+    add_translation,
+    remove_translation,
+    set_translation_nic,
+    add_service,
+    set_port_vlan,
+    allow_vlan,
+    set_trunk,
+    set_port_up,
+    set_switch_up,
+    set_cable_up,
+    set_bond_member_up,
+    add_segment_port,
+    set_dhcp_size,
+    remove_dhcp,
+    set_dhcp_relay,
+    remove_starts_after,
+    add_name_server,
+    accept_peering,
+    take_relayed,
+    set_peering_exit,
+    add_peering,
+    set_site_relay,
+    set_site_space,
+    add_uplink,
+    add_link,
+    add_tunnel,
+    set_ospf_nic,
+    speak_protocol,
+    redistribute,
+    announce_default,
+    set_ospf_stub,
+    add_virtual_link,
+    set_router_id,
+    set_bgp_neighbour,
+    remove_policy,
+    set_size,
 };
+
+/// Something that a plan says, and would not say by itself: that something is off, silent or apart.
+struct Decision {
+    std::string words; ///< `state: down`
+    Mark at;
+
+    friend bool operator==(const Decision&, const Decision&) = default;
+};
+
+/// A change of what it is about, then what goes with it, such as keys that it takes the place of.
+struct Edit {
+    Move move;
+    /// In the words of the plan file; none if the plan does not have what it is about.
+    std::vector<PlaceChange> changes;
+    std::string problem;             ///< why there are none; empty if there are
+    std::optional<Decision> against; ///< what it takes back of what the plan says on purpose
+
+    friend bool operator==(const Edit&, const Edit&) = default;
+};
+
+// What each of these is about has to be written in the plan; else the edit has a problem.
+
+/// Adds a prefix to the space of a site.
+JACKAL_API Edit add_site_space(const Written& plan, const std::string& site,
+                               const net::Prefix& space);
 
 /// Puts `to` in the place of the subnet's prefix of the same family, and drops hosts, growth and
 /// size; what the subnet says of parts of its old prefix is said of the same parts of the new one.
-struct SetSubnetPrefix {
-    std::string subnet;
-    net::Prefix to;
-};
+JACKAL_API Edit set_subnet_prefix(const Written& plan, const std::string& subnet,
+                                  const net::Prefix& to);
 
 /// Makes the subnet's gateway of `to`'s family `to`; without `to` the first usable address.
-struct SetSubnetGateway {
-    std::string subnet;
-    std::optional<net::Address> to;
-};
+JACKAL_API Edit set_subnet_gateway(const Written& plan, const std::string& subnet,
+                                   std::optional<net::Address> to);
 
 /// Puts `to` in the place of the address `from` at a NIC; without `to` the NIC's whole address
 /// entry becomes `auto`.
-struct SetNicAddress {
-    std::string machine;
-    std::size_t nic = 0;
-    net::Address from;
-    std::optional<net::Address> to;
-};
+JACKAL_API Edit set_nic_address(const Written& plan, const std::string& machine, std::size_t nic,
+                                net::Address from, std::optional<net::Address> to);
 
 /// Puts the NIC on another subnet.
-struct SetNicSubnet {
-    std::string machine;
-    std::size_t nic = 0;
-    std::string subnet;
-};
+JACKAL_API Edit set_nic_subnet(const Written& plan, const std::string& machine, std::size_t nic,
+                               const std::string& subnet);
 
-struct SetNicUp {
-    std::string machine;
-    std::size_t nic = 0;
-};
+JACKAL_API Edit set_nic_up(const Written& plan, const std::string& machine, std::size_t nic);
 
 /// Takes the written MAC from a NIC, which then gets one made from its names.
-struct RemoveNicMac {
-    std::string machine;
-    std::size_t nic = 0;
-};
+JACKAL_API Edit remove_nic_mac(const Written& plan, const std::string& machine, std::size_t nic);
 
 /// Adds a NIC with automatic addresses on `subnet`.
-struct AddNic {
-    std::string machine;
-    std::string subnet;
-};
+JACKAL_API Edit add_nic(const Written& plan, const std::string& machine, const std::string& subnet);
 
 /// Adds a router with one NIC on each of the subnets.
-struct AddRouter {
-    std::string name;
-    std::vector<std::string> subnets;
-};
+JACKAL_API Edit add_router(const Written& plan, const std::string& name,
+                           const std::vector<std::string>& subnets);
 
-struct SetMachineUp {
-    std::string machine;
-};
+JACKAL_API Edit set_machine_up(const Written& plan, const std::string& machine);
 
-struct SetForwards {
-    std::string machine;
-    bool to = true;
-};
+JACKAL_API Edit set_forwards(const Written& plan, const std::string& machine, bool to);
 
 /// Makes the gateway of `to`'s family `to`, keeping that of the other family; without `to` the
 /// machine's gateway becomes `auto`.
-struct SetMachineGateway {
-    std::string machine;
-    std::optional<net::Address> to;
-};
+JACKAL_API Edit set_machine_gateway(const Written& plan, const std::string& machine,
+                                    std::optional<net::Address> to);
 
-/// Adds a route; one of a core becomes one of its site.
-struct AddRoute {
-    std::string machine;
-    Route::Target to;
-    Route::NextHop via;
-    std::string nic = {}; ///< for a machine's name: the NIC to reach it by; empty for the first
-};
+/// Adds a route; one of a core becomes one of its site. `nic` is for a machine's name: the NIC to
+/// reach it by; empty for the first.
+JACKAL_API Edit add_route(const Written& plan, const std::string& machine, const Route::Target& to,
+                          const Route::NextHop& via, const std::string& nic = {});
 
 /// Makes route number `route` go via `via`.
-struct SetRouteVia {
-    std::string machine;
-    std::size_t route = 0;
-    Route::NextHop via;
-};
+JACKAL_API Edit set_route_via(const Written& plan, const std::string& machine, std::size_t route,
+                              const Route::NextHop& via);
 
-struct RemoveRoute {
-    std::string machine;
-    std::size_t route = 0;
-};
+JACKAL_API Edit remove_route(const Written& plan, const std::string& machine, std::size_t route);
 
-struct SetLinkUp {
-    std::size_t link = 0;
-};
+JACKAL_API Edit set_link_up(const Written& plan, std::size_t link);
 
 /// Sets the MTU of a link or tunnel; `bytes` counts the whole IP packet.
-struct SetLinkMtu {
-    std::size_t link = 0;
-    std::uint16_t bytes = 0;
-};
+JACKAL_API Edit set_link_mtu(const Written& plan, std::size_t link, std::uint16_t bytes);
 
 /// The same of the links that a peering is made of.
-struct SetPeeringUp {
-    std::size_t peering = 0;
-};
+JACKAL_API Edit set_peering_up(const Written& plan, std::size_t peering);
+JACKAL_API Edit set_peering_mtu(const Written& plan, std::size_t peering, std::uint16_t bytes);
 
-struct SetPeeringMtu {
-    std::size_t peering = 0;
-    std::uint16_t bytes = 0;
-};
-
-struct SetNicMtu {
-    std::string machine;
-    std::size_t nic = 0;
-    std::uint16_t bytes = 0;
-};
+JACKAL_API Edit set_nic_mtu(const Written& plan, const std::string& machine, std::size_t nic,
+                            std::uint16_t bytes);
 
 /// Inserts a rule so that it becomes number `position`, counted from 0.
-struct AddFilterRule {
-    std::string filter;
-    std::size_t position = 0;
-    FilterRule rule;
-};
+JACKAL_API Edit add_filter_rule(const Written& plan, const std::string& filter,
+                                std::size_t position, const FilterRule& rule);
 
-struct RemoveFilterRule {
-    std::string filter;
-    std::size_t position = 0;
-};
+JACKAL_API Edit remove_filter_rule(const Written& plan, const std::string& filter,
+                                   std::size_t position);
 
 /// Has the machine translate the sources of what leaves by `nic`.
-struct AddTranslation {
-    std::string machine;
-    std::string nic;
-};
+JACKAL_API Edit add_translation(const Written& plan, const std::string& machine,
+                                const std::string& nic);
 
-struct RemoveTranslation {
-    std::string machine;
-    std::size_t position = 0; ///< among its translations
-};
+/// Takes translation number `position` of the machine's away.
+JACKAL_API Edit remove_translation(const Written& plan, const std::string& machine,
+                                   std::size_t position);
 
-/// Has translation number `position` stand at another NIC.
-struct SetTranslationNic {
-    std::string machine;
-    std::size_t position = 0; ///< among its translations
-    std::string nic;
-};
+/// Has translation number `position` of the machine's stand at another NIC.
+JACKAL_API Edit set_translation_nic(const Written& plan, const std::string& machine,
+                                    std::size_t position, const std::string& nic);
 
 /// Has something on the machine listen.
-struct AddService {
-    std::string machine;
-    net::Service service;
-};
+JACKAL_API Edit add_service(const Written& plan, const std::string& machine, net::Service service);
 
-/// Puts what comes in untagged by a switch port into `vlan`: `vlan` of an access port, `native` of
-/// a trunk.
-struct SetPortVlan {
-    std::string port; ///< `SWITCH/PORT`
-    std::uint16_t vlan = 0;
-};
+/// Puts what comes in untagged by a switch port, `SWITCH/PORT`, into `vlan`: `vlan` of an access
+/// port, `native` of a trunk.
+JACKAL_API Edit set_port_vlan(const Written& plan, const std::string& port, std::uint16_t vlan);
 
 /// Lets a VLAN through a trunk.
-struct AllowVlan {
-    std::string port; ///< `SWITCH/PORT`
-    std::uint16_t vlan = 0;
-};
+JACKAL_API Edit allow_vlan(const Written& plan, const std::string& port, std::uint16_t vlan);
 
 /// Has a trunk carry just these VLANs, besides its native one.
-struct SetTrunk {
-    std::string port; ///< `SWITCH/PORT`
-    std::vector<std::uint16_t> vlans;
-};
+JACKAL_API Edit set_trunk(const Written& plan, const std::string& port,
+                          const std::vector<std::uint16_t>& vlans);
 
-struct SetPortUp {
-    std::string port; ///< `SWITCH/PORT`
-    bool to = true;
-};
+JACKAL_API Edit set_port_up(const Written& plan, const std::string& port, bool to = true);
 
-struct SetSwitchUp {
-    std::string name;
-};
+JACKAL_API Edit set_switch_up(const Written& plan, const std::string& name);
 
-struct SetCableUp {
-    std::size_t cable = 0;
-    bool to = true;
-};
+JACKAL_API Edit set_cable_up(const Written& plan, std::size_t cable, bool to = true);
 
 /// Brings the wire of a bond up.
-struct SetBondMemberUp {
-    std::string machine;
-    std::size_t nic = 0;
-    std::size_t member = 0;
-};
+JACKAL_API Edit set_bond_member_up(const Written& plan, const std::string& machine, std::size_t nic,
+                                   std::size_t member);
 
-/// Adds a switch port of `vlan` that is wired to the segment of `subnet`.
-struct AddSegmentPort {
-    std::string owner; ///< the switch
-    std::string name;
-    std::uint16_t vlan = 0;
-    std::string subnet;
-};
+/// Adds a port of `vlan` to a switch that is wired to the segment of `subnet`.
+JACKAL_API Edit add_segment_port(const Written& plan, const std::string& owner,
+                                 const std::string& name, std::uint16_t vlan,
+                                 const std::string& subnet);
 
 /// Has the subnet's DHCP server give out `size` addresses.
-struct SetDhcpSize {
-    std::string subnet;
-    std::uint64_t size = 0;
-};
+JACKAL_API Edit set_dhcp_size(const Written& plan, const std::string& subnet, std::uint64_t size);
 
-struct RemoveDhcp {
-    std::string subnet;
-};
+JACKAL_API Edit remove_dhcp(const Written& plan, const std::string& subnet);
 
 /// Has `relay` pass the requests of the subnet on to its DHCP server.
-struct SetDhcpRelay {
-    std::string subnet;
-    std::string relay;
-};
+JACKAL_API Edit set_dhcp_relay(const Written& plan, const std::string& subnet,
+                               const std::string& relay);
 
 /// Lets `machine` start without waiting for `other`.
-struct RemoveStartsAfter {
-    std::string machine;
-    std::string other;
-};
+JACKAL_API Edit remove_starts_after(const Written& plan, const std::string& machine,
+                                    const std::string& other);
 
 /// Tells the machine of a name server.
-struct AddNameServer {
-    std::string machine;
-    Host server;
-};
+JACKAL_API Edit add_name_server(const Written& plan, const std::string& machine,
+                                const Host& server);
 
-/// Has the site's side of a peering accept it; a manual site's with `border` as its end.
-struct AcceptPeering {
-    std::size_t peering = 0;
-    std::string site;
-    std::string border; ///< empty for an automatic site
-};
+/// Has the site's side of a peering accept it; a manual site's with `border` as its end, which is
+/// empty for an automatic one.
+JACKAL_API Edit accept_peering(const Written& plan, std::size_t peering, const std::string& site,
+                               const std::string& border);
 
 /// Has the site's side of a peering take what the peer only passes on.
-struct TakeRelayed {
-    std::size_t peering = 0;
-    std::string site;
-};
+JACKAL_API Edit take_relayed(const Written& plan, std::size_t peering, const std::string& site);
 
 /// Has the site's side of a peering lend or borrow a way outside.
-struct SetPeeringExit {
-    std::size_t peering = 0;
+JACKAL_API Edit set_peering_exit(const Written& plan, std::size_t peering, const std::string& site,
+                                 Exit to);
+
+/// A site that shall peer, and the router where that ends: empty for an automatic one.
+struct NewSide {
     std::string site;
-    Exit to = Exit::none;
+    std::string border = {};
 };
 
 /// Adds a peering that both sides accept.
-struct AddPeering {
-    std::string sites[2];
-    std::string borders[2]; ///< empty for automatic sites
-};
+JACKAL_API Edit add_peering(const Written& plan, const NewSide& one, const NewSide& other);
 
 /// Names the machine that passes on what the site's peers send each other.
-struct SetSiteRelay {
-    std::string site;
-    std::string relay;
-};
+JACKAL_API Edit set_site_relay(const Written& plan, const std::string& site,
+                               const std::string& relay);
 
 /// Puts `to` in the place of `from` in what a site owns.
-struct SetSiteSpace {
-    std::string site;
-    net::Prefix from;
-    net::Prefix to;
-};
+JACKAL_API Edit set_site_space(const Written& plan, const std::string& site,
+                               const net::Prefix& from, const net::Prefix& to);
 
 /// Adds a small subnet whose segment has the workstation as its gateway.
-struct AddUplink {
-    std::string subnet;
-    std::string site;
+JACKAL_API Edit add_uplink(const Written& plan, const std::string& subnet, const std::string& site);
+
+/// `delay` is one way.
+JACKAL_API Edit add_link(const Written& plan, const std::string& first, const std::string& second,
+                         std::chrono::microseconds delay = {});
+
+JACKAL_API Edit add_tunnel(const Written& plan, const std::string& first,
+                           const std::string& second);
+
+/// What OSPF is told of a NIC.
+enum class OspfKey : std::uint8_t {
+    area,     ///< to that number
+    hello,    ///< seconds
+    dead,     ///< seconds
+    network,  ///< 1 point-to-point, 0 broadcast
+    priority, ///< to that number
+    active,   ///< no longer passive
 };
 
-struct AddLink {
-    std::string first;
-    std::string second;
-    std::chrono::microseconds delay{0}; ///< one way
-};
-
-struct AddTunnel {
-    std::string first;
-    std::string second;
-};
-
-/// Changes one thing of what OSPF is told of a NIC.
-struct SetOspfNic {
-    enum class What : std::uint8_t {
-        area,     ///< to that number
-        hello,    ///< seconds
-        dead,     ///< seconds
-        network,  ///< 1 point-to-point, 0 broadcast
-        priority, ///< to that number
-        active,   ///< no longer passive
-    };
-    std::string machine;
-    std::string nic; ///< its name; empty: all that is in its one area, to another
-    What what = What::area;
-    std::uint32_t value = 0;
-};
+/// Changes one thing of what OSPF is told of a NIC; without a name all that is in the machine's one
+/// area goes to another.
+JACKAL_API Edit set_ospf_nic(const Written& plan, const std::string& machine,
+                             const std::string& nic, OspfKey key, std::uint32_t value);
 
 /// Has a machine that does not yet speak OSPF or RIP speak it on all its NICs, as neighbours do.
-struct SpeakProtocol {
-    std::string machine;
-    RouteSource protocol = RouteSource::ospf; ///< or rip
-    std::uint32_t area = 0;                   ///< OSPF
-};
+JACKAL_API Edit speak_protocol(const Written& plan, const std::string& machine,
+                               RouteSource protocol, std::uint32_t area = 0);
 
 /// Has the machine announce by one protocol what it knows from elsewhere.
-struct Redistribute {
-    std::string machine;
-    RouteSource into = RouteSource::ospf; ///< a protocol
-    RouteSource from = RouteSource::connected;
-};
+JACKAL_API Edit redistribute(const Written& plan, const std::string& machine, RouteSource into,
+                             RouteSource from);
 
 /// Has the machine announce a default route by a protocol, as long as it has one.
-struct AnnounceDefault {
-    std::string machine;
-    RouteSource into = RouteSource::ospf; ///< a protocol
-};
+JACKAL_API Edit announce_default(const Written& plan, const std::string& machine, RouteSource into);
 
 /// Has the machine take an area for a stub, or an NSSA, or no longer.
-struct SetOspfStub {
-    std::string machine;
-    std::uint32_t area = 0;
-    bool to = true;
-    bool is_nssa = false;
-};
+JACKAL_API Edit set_ospf_stub(const Written& plan, const std::string& machine, std::uint32_t area,
+                              bool to, bool is_nssa = false);
 
 /// Has the machine join the backbone with another one through an area.
-struct AddVirtualLink {
-    std::string machine;
-    std::uint32_t area = 0;
-    std::string to; ///< a machine
-};
+JACKAL_API Edit add_virtual_link(const Written& plan, const std::string& machine,
+                                 std::uint32_t area, const std::string& to);
 
-struct SetRouterId {
-    std::string machine;
-    net::Address to;
-};
+JACKAL_API Edit set_router_id(const Written& plan, const std::string& machine, net::Address to);
 
-/// Tells a machine of its neighbour in BGP: a new one, or another AS number. One that is to stay
-/// down is brought up.
-struct SetBgpNeighbour {
-    std::string machine;
-    std::string neighbour; ///< as the plan writes it: a machine or an address
-    std::uint32_t as = 0;
-    bool distant = false;
-};
+/// Tells a machine of its neighbour in BGP, a machine or an address as the plan writes it: a new
+/// one, or another AS number. One that is to stay down is brought up.
+JACKAL_API Edit set_bgp_neighbour(const Written& plan, const std::string& machine,
+                                  const std::string& neighbour, std::uint32_t as, bool distant);
 
 /// Takes the policy from what a machine takes of its neighbour in BGP.
-struct RemovePolicy {
-    std::string machine;
-    std::string neighbour; ///< as the plan writes it: a machine or an address
-};
+JACKAL_API Edit remove_policy(const Written& plan, const std::string& machine,
+                              const std::string& neighbour);
 
-/// Changes what a machine takes from the computer that runs it.
-struct SetSize {
-    enum class What : std::uint8_t { cpus, memory, disk };
-    std::string machine;
-    What what = What::memory;
-    std::uint32_t to = 0; ///< a number, or mebibytes
-};
+enum class SizeKey : std::uint8_t { cpus, memory, disk };
 
-/// The types of change that an edit can be.
-template <class... Changes>
-struct ChangeList {
-    /// The place of T in the list; its length if it is not there.
-    template <class T>
-    static constexpr std::size_t place = [] {
-        std::size_t i = 0;
-        (void)((std::is_same_v<T, Changes> || (++i, false)) || ...);
-        return i;
-    }();
-    static constexpr std::size_t count = sizeof...(Changes);
-    template <class T>
-    static constexpr bool has = place<T> < count;
-
-    /// Calls use(change) with the change as the type at that place.
-    template <class Use>
-    static void visit(std::size_t place, const void* change, Use& use) {
-        std::size_t i = 0;
-        (void)((i++ == place && (use(*static_cast<const Changes*>(change)), true)) || ...);
-    }
-};
-
-using Changes =
-    ChangeList<AddSiteSpace, SetSubnetPrefix, SetSubnetGateway, SetNicAddress, SetNicSubnet,
-               SetNicUp, RemoveNicMac, AddNic, AddRouter, SetMachineUp, SetForwards,
-               SetMachineGateway, AddRoute, SetRouteVia, RemoveRoute, SetLinkUp, SetLinkMtu,
-               SetPeeringUp, SetPeeringMtu, SetNicMtu, AddFilterRule, RemoveFilterRule,
-               AddTranslation, RemoveTranslation, SetTranslationNic, AddService, SetPortVlan,
-               AllowVlan, SetTrunk, SetPortUp, SetSwitchUp, SetCableUp, SetBondMemberUp,
-               AddSegmentPort, SetDhcpSize, RemoveDhcp, SetDhcpRelay, RemoveStartsAfter,
-               AddNameServer, AcceptPeering, TakeRelayed, SetPeeringExit, AddPeering, SetSiteRelay,
-               SetSiteSpace, AddUplink, AddLink, AddTunnel, SetOspfNic, SpeakProtocol, Redistribute,
-               AnnounceDefault, SetOspfStub, AddVirtualLink, SetRouterId, SetBgpNeighbour,
-               RemovePolicy, SetSize>;
-
-/// Any one of the changes above; it cannot be altered, and copies share it, also
-/// between threads.
-class Edit {
-  public:
-    template <class T>
-    requires(Changes::has<T>) Edit(T change)
-        : place_(Changes::place<T>), change_(std::make_shared<const T>(std::move(change))) {}
-
-    /// The change if it is a T, or null.
-    template <class T>
-    const T* as() const {
-        return place_ == Changes::place<T> ? static_cast<const T*>(change_.get()) : nullptr;
-    }
-
-    /// The number of its type among all types of change.
-    std::size_t kind() const { return place_; }
-
-    /// Calls use(change) with the change as what it is.
-    template <class Use>
-    void visit(Use use) const {
-        Changes::visit(place_, change_.get(), use);
-    }
-
-  private:
-    std::size_t place_; // of its type
-    std::shared_ptr<const void> change_;
-};
-
-/// What `edit` is in the words of the plan file, before it is made: the change of what it is about,
-/// then what goes with it, such as keys that it takes the place of. Empty if the plan does not have
-/// what it is about.
-JACKAL_API std::vector<PlaceChange> changes_of(const Edit& edit, const Plan& plan);
-
-/// Of several edits, each as the plan stands after those before it that apply.
-JACKAL_API std::vector<std::vector<PlaceChange>> changes_of(const std::vector<Edit>& edits,
-                                                            const Plan& plan);
+/// Changes what a machine takes from the computer that runs it, to a number or mebibytes.
+JACKAL_API Edit set_size(const Written& plan, const std::string& machine, SizeKey key,
+                         std::uint32_t to);
 
 /// How a route's target and next hop read in a plan: `default`, `10.40.8.0/26`, `quay-r1`.
 JACKAL_API std::string to_string(const Route::Target& target);
@@ -462,9 +329,24 @@ JACKAL_API std::string to_string(const FilterRule& rule);
 /// `{out: eth0, from: 10.40.8.0/24}`
 JACKAL_API std::string to_string(const Translation& rule);
 
-/// An edit on one line, with what stands there now behind it: `routers.ridge-r1.routes: add {to: …,
-/// via: …}`, `subnets.quay.prefix: set 10.40.9.0/26 (was 10.40.8.0/26)`.
-JACKAL_API std::string to_line(const std::vector<PlaceChange>& edit);
+/// The rule that an edit adds to a filter: where, and what it says.
+struct AddedRule {
+    std::string filter;
+    std::optional<std::size_t> position; ///< none: behind all others
+    FilterRule rule;
+};
+
+/// Nothing if the edit adds no rule.
+JACKAL_API std::optional<AddedRule> added_rule(const Edit& edit);
+
+/// The machine that an edit is about, or whose NIC; empty if it is about none.
+JACKAL_API std::string machine_in(const Edit& edit);
+/// The number of the NIC that an edit is about, or nothing.
+JACKAL_API std::optional<std::size_t> nic_in(const Edit& edit);
+
+/// An edit on one line, with what stood there when it was made behind it: `routers.ridge-r1.routes:
+/// add {to: …, via: …}`, `subnets.quay.prefix: set 10.40.9.0/26 (was 10.40.8.0/26)`.
+JACKAL_API std::string to_line(const Edit& edit);
 
 /// The plan after the edits, made one after another, or why one of them does not apply, such as one
 /// of an entry that the plan does not have.

@@ -55,7 +55,7 @@ struct Writing {
 /// read again, and is the plan that apply() gives; a change that cannot be written so is in the
 /// way.
 ///
-///     plan::Writing mended = plan::write(text, {plan::SetForwards{"ridge-r1"}});
+///     plan::Writing mended = plan::write(text, {plan::set_forwards(plan, "ridge-r1", true)});
 JACKAL_API Writing write(std::string_view text, const std::vector<Edit>& edits,
                          const Settings& settings = {});
 

@@ -297,7 +297,7 @@ class PageMaker {
         data["lab"] = lab_.name;
         data["about"] = plan::printable(plan_.about);
         data["plan"] = plan::printable(lab_.source);
-        data["check"] = json::parse(check_json(plan_, lab_, check_));
+        data["check"] = json::parse(check_json(lab_, check_));
         data["expectations"] = json::parse(verify_json(lab_, check_.verdicts))["expectations"];
         data["addresses"] = json::parse(addresses_json(lab_));
         data["machines"] = json::parse(machines_json(lab_))["machines"];

@@ -50,7 +50,7 @@ std::vector<plan::Edit> make_room(const Lab& lab, const Unplaced& unplaced) {
     auto space = free_space(lab, unplaced.family, unplaced.length, "");
     if (!space)
         return {};
-    return {plan::AddSiteSpace{lab.sites[unplaced.site].name, *space}};
+    return {plan::add_site_space(lab.plan, lab.sites[unplaced.site].name, *space)};
 }
 
 std::optional<net::Address> free_address(const Lab& lab, SegmentId segment, net::Family family,
@@ -88,14 +88,14 @@ struct Move {
 
 std::vector<plan::Edit> renumber(const Lab& lab, SubnetId subnet, const net::Prefix& to) {
     const Subnet& row = lab.subnets[subnet];
-    std::vector<plan::Edit> edits{plan::SetSubnetPrefix{row.name, to}};
+    std::vector<plan::Edit> edits{plan::set_subnet_prefix(lab.plan, row.name, to)};
     const auto& old = lab.segments[row.segment].prefix[to.family()];
     if (!old)
         return edits;
     Move move{*old, to};
 
     if (row.gateway_kind == plan::SubnetGateway::Kind::given)
-        edits.emplace_back(plan::SetSubnetGateway{row.name, std::nullopt});
+        edits.emplace_back(plan::set_subnet_gateway(lab.plan, row.name, std::nullopt));
     std::vector<MachineId> machines;
     for (NicId id : lab.segments[row.segment].nics) {
         const Nic& nic = lab.nics[id];
@@ -104,19 +104,20 @@ std::vector<plan::Edit> renumber(const Lab& lab, SubnetId subnet, const net::Pre
         for (AddressId a : lab.addresses_of(id))
             if (auto moved = move(lab.addresses[a].address);
                 moved && lab.addresses[a].origin == AddressOrigin::given)
-                edits.emplace_back(plan::SetNicAddress{lab.machines[nic.machine].name,
-                                                       nic.plan_index, lab.addresses[a].address,
-                                                       *moved});
+                edits.emplace_back(plan::set_nic_address(lab.plan, lab.machines[nic.machine].name,
+                                                         nic.plan_index, lab.addresses[a].address,
+                                                         *moved));
     }
     for (MachineId id : machines)
         for (RouteId r : lab.routes_of(id)) {
             const StaticRoute& route = lab.routes[r];
             auto moved = move(route.via);
             if (moved && route.origin == RouteOrigin::gateway_written)
-                edits.emplace_back(plan::SetMachineGateway{lab.machines[id].name, *moved});
+                edits.emplace_back(
+                    plan::set_machine_gateway(lab.plan, lab.machines[id].name, *moved));
             else if (moved && route.origin == RouteOrigin::written)
                 edits.emplace_back(
-                    plan::SetRouteVia{lab.machines[id].name, route.plan_index, *moved});
+                    plan::set_route_via(lab.plan, lab.machines[id].name, route.plan_index, *moved));
         }
     return edits;
 }
@@ -130,8 +131,8 @@ std::vector<plan::Edit> readdress(const Lab& lab, const Owner& owner) {
                    && lab.addresses[id].origin == AddressOrigin::given;
     if (!written || !free)
         return {};
-    return {
-        plan::SetNicAddress{lab.machines[nic.machine].name, nic.plan_index, owner.address, *free}};
+    return {plan::set_nic_address(lab.plan, lab.machines[nic.machine].name, nic.plan_index,
+                                  owner.address, *free)};
 }
 
 std::optional<net::Address> router_address(const Lab& lab, SegmentId id, net::Family family) {
@@ -145,12 +146,16 @@ std::optional<net::Address> router_address(const Lab& lab, SegmentId id, net::Fa
     return std::nullopt;
 }
 
-plan::AddRouter new_router(const Lab& lab, std::vector<std::string> subnets) {
-    std::string stem = subnets.back().substr(0, 56); // leaves room for a number in 63 letters
+std::string new_router_name(const Lab& lab, const std::string& subnet) {
+    std::string stem = subnet.substr(0, 56); // leaves room for a number in 63 letters
     int number = 1;
     while (lab.machine(fmt::format("{}-r{}", stem, number)))
         ++number;
-    return {fmt::format("{}-r{}", stem, number), std::move(subnets)};
+    return fmt::format("{}-r{}", stem, number);
+}
+
+plan::Edit new_router(const Lab& lab, const std::vector<std::string>& subnets) {
+    return plan::add_router(lab.plan, new_router_name(lab, subnets.back()), subnets);
 }
 
 std::vector<std::uint32_t> islands(const Lab& lab, JoinedBy joined_by) {

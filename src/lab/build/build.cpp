@@ -8,12 +8,6 @@ namespace jackal::lab {
 
 namespace {
 
-template <class Entry>
-void index_names(const std::vector<Entry>& entries, plan::NameIndex& index) {
-    for (std::uint32_t i = 0; i < entries.size(); ++i)
-        index.add(i, entries[i].name, name_in(entries));
-}
-
 void reserve(Lab& lab, const plan::Plan& plan) {
     std::size_t nics = 2 * plan.links.size();
     for (const plan::Machine& machine : plan.machines)
@@ -39,10 +33,9 @@ void shrink(Lab& lab) {
 } // namespace
 
 Building::Building(const plan::Complete& of) : whole(of), plan(of.entries()) {
-    index_names(plan.sites, lab.site_index);
-    index_names(plan.subnets, lab.subnet_index);
-    index_names(plan.machines, lab.machine_index);
-    index_names(plan.filters, filter_index);
+    for (std::uint32_t i = 0; i < plan.filters.size(); ++i)
+        filter_index.add(i, plan.filters[i].name, name_in(plan.filters));
+    lab.plan = of;
 }
 
 Lab build(const plan::Complete& plan) {

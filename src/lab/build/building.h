@@ -27,15 +27,9 @@ struct Building {
     std::vector<std::pair<NicId, NicId>> link_nics = {};
     std::map<std::string, PortId> ports = {};
 
-    SiteId site_named(std::string_view name) const {
-        return {lab.site_index.find(name, name_in(plan.sites)).value()};
-    }
-    SubnetId subnet_named(std::string_view name) const {
-        return {lab.subnet_index.find(name, name_in(plan.subnets)).value()};
-    }
-    MachineId machine_named(std::string_view name) const {
-        return {lab.machine_index.find(name, name_in(plan.machines)).value()};
-    }
+    SiteId site_named(std::string_view name) const { return {whole.site(name).value()}; }
+    SubnetId subnet_named(std::string_view name) const { return {whole.subnet(name).value()}; }
+    MachineId machine_named(std::string_view name) const { return {whole.machine(name).value()}; }
 };
 
 // --- segments.cpp ----------------------------------------------------------------------------

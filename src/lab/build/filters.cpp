@@ -61,7 +61,7 @@ std::vector<net::Prefix> prefixes_of(const Building& b, const plan::Ends& ends) 
         return {*prefix};
     const auto& name = std::get<std::string>(ends);
     std::vector<net::Prefix> prefixes;
-    if (b.lab.machine_index.find(name, name_in(b.plan.machines))) {
+    if (b.whole.machine(name)) {
         for (NicId nic : b.lab.nics_of(b.machine_named(name)))
             for (AddressId id : b.lab.addresses_of(nic)) {
                 net::Address address = b.lab.addresses[id].address;
@@ -93,7 +93,7 @@ std::vector<net::Prefix> prefixes_of(const Building& b, const plan::Route::Targe
     if (name == nullptr)
         return {net::Prefix::everything(net::Family::ipv4),
                 net::Prefix::everything(net::Family::ipv6)};
-    if (!b.lab.subnet_index.find(*name, name_in(b.plan.subnets)))
+    if (!b.whole.subnet(*name))
         return ranges_of(b.lab, b.site_named(*name));
     std::vector<net::Prefix> prefixes;
     const Subnet& subnet = b.lab.subnets[b.subnet_named(*name)];

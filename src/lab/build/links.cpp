@@ -89,8 +89,7 @@ void add_peerings(Building& b) {
         if (!site.relay.value.empty())
             b.lab.sites[id].relay = b.machine_named(site.relay.value);
         if (site.automatic)
-            if (auto core =
-                    b.lab.machine_index.find(plan::core_name(site.name), name_in(b.plan.machines)))
+            if (auto core = b.whole.machine(plan::core_name(site.name)))
                 b.lab.sites[id].core = MachineId{*core};
     }
 }

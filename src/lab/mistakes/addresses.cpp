@@ -62,14 +62,14 @@ std::vector<plan::Edit> change_places(const Lab& lab, NicId nic, SubnetId home) 
         return {};
     const std::string& machine = lab.machines[row.machine].name;
     std::vector<plan::Edit> edits{
-        plan::SetNicSubnet{machine, row.plan_index, lab.subnets[home].name}};
+        plan::set_nic_subnet(lab.plan, machine, row.plan_index, lab.subnets[home].name)};
     for (NicId other : lab.nics_of(row.machine)) {
         if (lab.nics[other].segment != lab.subnets[home].segment)
             continue;
         if (edits.size() > 1 || !belongs_on(lab, other, here) || !lab.plugs_of(other).empty())
             return {};
-        edits.emplace_back(
-            plan::SetNicSubnet{machine, lab.nics[other].plan_index, lab.subnets[here].name});
+        edits.emplace_back(plan::set_nic_subnet(lab.plan, machine, lab.nics[other].plan_index,
+                                                lab.subnets[here].name));
     }
     return edits;
 }
@@ -137,8 +137,8 @@ Finding describe(const Lab& lab, const MisplacedAddress& mistake, bool work_out)
         return finding(Cause::prefix_length_differs, Severity::error,
                        fmt::format("{} has {}/{}, but {} is {}", name, address, row.length, subnet,
                                    to_string(*prefix)),
-                       {{plan::SetNicAddress{lab.machines[nic.machine].name, nic.plan_index,
-                                             row.address, row.address}},
+                       {{plan::set_nic_address(lab.plan, lab.machines[nic.machine].name,
+                                               nic.plan_index, row.address, row.address)},
                         ""});
     case Kind::broadcast:
         return finding(Cause::broadcast_address, Severity::error,

@@ -26,7 +26,8 @@ void filter_rules(Inspection& in) {
         auto report = [&](Cause cause, std::uint32_t rule, std::string_view why) {
             in.find(cause, Severity::warning, fmt::format("{} rule {}", filter.name, rule + 1),
                     fmt::format("rule {} of filter {} {}", rule + 1, filter.name, why),
-                    {{plan::RemoveFilterRule{filter.name, rule}}, ""}, filter.rules[rule].at);
+                    {{plan::remove_filter_rule(in.lab.plan, filter.name, rule)}, ""},
+                    filter.rules[rule].at);
         };
         for (std::uint32_t rule : shadowed_rules(filter, comparisons_left))
             report(Cause::rule_shadowed, rule,

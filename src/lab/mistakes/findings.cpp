@@ -35,45 +35,55 @@ class Proposals {
     void settle(Remedy& remedy) {
         // All that is inside moves with a subnet.
         for (const plan::Edit& edit : remedy.edits)
-            if (const auto* moves = edit.as<plan::SetSubnetPrefix>())
-                return settle(remedy, plan::SetSubnetPrefix(*moves));
+            if (edit.move == Move::set_subnet_prefix || edit.move == Move::give_subnet_prefix)
+                return settle_prefix(remedy, edit);
         for (plan::Edit& edit : remedy.edits)
-            if (const auto* gives = edit.as<plan::SetNicAddress>(); gives != nullptr && gives->to)
-                edit = settled(*gives);
-            else if (const auto* adds = edit.as<plan::AddRouter>())
-                edit = settled(*adds);
+            if (edit.changes.empty())
+                continue;
+            else if (edit.move == Move::set_nic_address || edit.move == Move::set_nic_length)
+                settle_address(edit);
+            else if (edit.move == Move::add_router)
+                settle_router(edit);
     }
 
   private:
-    plan::SetNicAddress settled(plan::SetNicAddress change) {
-        bool again = std::ranges::find(addresses_, *change.to) != addresses_.end();
-        if (auto machine = lab_.machine(change.machine); again && machine) {
-            NicId nic{lab_.machines[*machine].first_nic.row
-                      + static_cast<std::uint32_t>(change.nic)};
-            if (auto other =
-                    free_address(lab_, lab_.nics[nic].segment, change.to->family(), addresses_))
-                change.to = other;
+    using Move = plan::Move;
+
+    // The address, unless it was proposed before: then another that is free.
+    void settle_address(plan::Edit& edit) {
+        std::string& value = edit.changes.front().value;
+        net::Address to = net::parse_address(value).value();
+        const bool again = std::ranges::find(addresses_, to) != addresses_.end();
+        if (auto machine = lab_.machine(machine_in(edit)); again && machine) {
+            const NicId nic{lab_.machines[*machine].first_nic.row
+                            + static_cast<std::uint32_t>(nic_in(edit).value())};
+            if (auto other = free_address(lab_, lab_.nics[nic].segment, to.family(), addresses_)) {
+                to = *other;
+                value = net::to_string(to);
+            }
         }
-        addresses_.push_back(*change.to);
-        return change;
+        addresses_.push_back(to);
     }
 
-    plan::AddRouter settled(plan::AddRouter change) {
-        auto known = routers_.find(change.name);
-        if (known == routers_.end() || known->second == change.subnets) {
-            routers_.emplace(change.name, change.subnets);
-            return change;
+    // The name of a new router, unless another one was proposed under it.
+    void settle_router(plan::Edit& edit) {
+        const std::string& nics = edit.changes.front().value;
+        std::string& name = edit.changes.front().place.steps.back().word;
+        auto known = routers_.find(name);
+        if (known != routers_.end() && known->second != nics) {
+            const std::string stem = name.substr(0, name.rfind("-r") + 2);
+            for (int number = 1; routers_.contains(name) || lab_.machine(name); ++number)
+                name = fmt::format("{}{}", stem, number);
         }
-        std::string stem = change.name.substr(0, change.name.rfind("-r") + 2);
-        for (int number = 1; routers_.contains(change.name) || lab_.machine(change.name); ++number)
-            change.name = fmt::format("{}{}", stem, number);
-        routers_.emplace(change.name, change.subnets);
-        return change;
+        routers_.emplace(name, nics);
     }
 
-    void settle(Remedy& remedy, const plan::SetSubnetPrefix& change) {
-        auto subnet = lab_.subnet(change.subnet);
-        net::Prefix to = change.to;
+    void settle_prefix(Remedy& remedy, const plan::Edit& edit) {
+        if (edit.changes.empty())
+            return;
+        const plan::PlaceChange& change = edit.changes.front();
+        auto subnet = lab_.subnet(change.place.steps[1].word);
+        net::Prefix to = net::parse_prefix(change.value).value();
         bool again = std::ranges::any_of(
             prefixes_, [&](const net::Prefix& p) { return p.contains(to) || to.contains(p); });
         if (again && subnet)
@@ -88,7 +98,7 @@ class Proposals {
     const Lab& lab_;
     std::vector<net::Address> addresses_;
     std::vector<net::Prefix> prefixes_;
-    std::map<std::string, std::vector<std::string>> routers_; // subnets, by name
+    std::map<std::string, std::string> routers_; // what each has, by name
 };
 
 } // namespace
@@ -126,7 +136,7 @@ std::vector<Finding> findings(const Lab& lab) {
     add_lease_findings(lab, in.found);
     add_peering_findings(lab, in.found);
     for (Finding& finding : in.found)
-        finding.remedy = within(lab, std::move(finding.remedy));
+        finding.remedy = within(std::move(finding.remedy));
     sort_findings(in.found);
     part_proposals(lab, in.found);
     return std::move(in.found);

@@ -22,7 +22,7 @@ Finding describe(const Lab& lab, const NotForwarding& mistake) {
                               mistake.more == 0 ? "" : fmt::format(" (and {} more)", mistake.more),
                               machine.name, what);
     // A guest that stands on one segment would send what it gets back to where it came from.
-    Remedy remedy{{plan::SetForwards{machine.name, true}}, ""};
+    Remedy remedy{{plan::set_forwards(lab.plan, machine.name, true)}, ""};
     auto segments = std::ranges::count_if(lab.nics_of(mistake.machine),
                                           [&](NicId nic) { return !lab.nics[nic].is_loopback(); });
     if (machine.kind == plan::MachineKind::guest && segments < 2)

@@ -26,7 +26,7 @@ Remedy join(Inspection& in, const Subnet& subnet) {
         if (machine.forwards_any() && machine.kind == plan::MachineKind::router && !machine.is_core
             && machine.nic_count != 0
             && in.wired[in.lab.nics[machine.first_nic].segment.row] != in.wired[subnet.segment.row])
-            return {{plan::AddNic{machine.name, subnet.name}}, ""};
+            return {{plan::add_nic(in.lab.plan, machine.name, subnet.name)}, ""};
     for (const Subnet& other : in.lab.subnets)
         if (other.name != subnet.name)
             return {{new_router(in.lab, {other.name, subnet.name})}, ""};
@@ -39,7 +39,7 @@ Remedy join(const Lab& lab, SubnetId one, SubnetId other) {
             const Machine& machine = lab.machines[lab.nics[nic].machine];
             if (machine.forwards_any() && machine.kind == plan::MachineKind::router
                 && !machine.is_core)
-                return {{plan::AddNic{machine.name, lab.subnets[lacks].name}}, ""};
+                return {{plan::add_nic(lab.plan, machine.name, lab.subnets[lacks].name)}, ""};
         }
     return {{new_router(lab, {lab.subnets[one].name, lab.subnets[other].name})}, ""};
 }

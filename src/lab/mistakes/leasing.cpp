@@ -37,12 +37,14 @@ Remedy revive_server(const Lab& lab, const Subnet& subnet, NicId client) {
             || lab.lease_of(id) != nullptr)
             continue;
         if (!machine.up)
-            return {{plan::SetMachineUp{machine.name}}, ""};
+            return {{plan::set_machine_up(lab.plan, machine.name)}, ""};
         if (!nic.up)
-            return {{plan::SetNicUp{machine.name, nic.plan_index}}, ""};
+            return {{plan::set_nic_up(lab.plan, machine.name, nic.plan_index)}, ""};
         const auto* row = lab.first_address(id, net::Family::ipv4);
         if (row == nullptr)
-            return {{plan::SetNicAddress{machine.name, nic.plan_index, {}, std::nullopt}}, ""};
+            return {
+                {plan::set_nic_address(lab.plan, machine.name, nic.plan_index, {}, std::nullopt)},
+                ""};
         const auto& prefix = lab.segments[subnet.segment].prefix.ipv4;
         if (prefix && !prefix->contains(row->address))
             return {readdress(lab, {row->address, id}), ""};
@@ -73,8 +75,9 @@ Remedy find_server(const Lab& lab, NicId nic) {
         if (Remedy remedy = revive_server(lab, subnet, nic); !remedy.edits.empty())
             return remedy;
     if (router && !subnet.dhcp) {
-        Remedy remedy{{plan::SetDhcpSize{subnet.name, std::max(usual, clients_on(lab, subnet))}},
-                      ""};
+        Remedy remedy{
+            {plan::set_dhcp_size(lab.plan, subnet.name, std::max(usual, clients_on(lab, subnet)))},
+            ""};
         Wiring wiring(lab, WiringState(lab)); // switches may keep the two apart, too
         for (NicId own : lab.nics_of(router))
             if (lab.nics[own].segment == lab.nics[nic].segment
@@ -85,7 +88,7 @@ Remedy find_server(const Lab& lab, NicId nic) {
         return remedy;
     }
     if (router)
-        return {{plan::SetDhcpRelay{subnet.name, lab.machines[router].name}}, ""};
+        return {{plan::set_dhcp_relay(lab.plan, subnet.name, lab.machines[router].name)}, ""};
     return {{},
             fmt::format("put a router with an address of its own on {}, or write addresses",
                         subnet.name)};
@@ -99,7 +102,8 @@ Finding no_server(const Lab& lab, const Lease& lease) {
                                   "only {} (link-local)",
                                   name, net::to_string(lease.address));
     if (!nic.up)
-        finding.remedy = {{plan::SetNicUp{lab.machines[nic.machine].name, nic.plan_index}}, ""};
+        finding.remedy = {
+            {plan::set_nic_up(lab.plan, lab.machines[nic.machine].name, nic.plan_index)}, ""};
     else
         finding.remedy = find_server(lab, lease.nic);
     return finding;
@@ -118,7 +122,7 @@ Finding range_dry(const Lab& lab, const Lease& lease) {
             fmt::format("{} got no address, as all {} that {} gives out by DHCP are taken ({} ask "
                         "for more)",
                         lab.nic_name(lease.nic), size, subnet.name, refused),
-            {{plan::SetDhcpSize{subnet.name, size + refused}}, ""},
+            {{plan::set_dhcp_size(lab.plan, subnet.name, size + refused)}, ""},
             subnet.at};
 }
 
@@ -155,7 +159,7 @@ class LeaseInspector {
     Remedy separate(NicId one, NicId other) const {
         for (PortId port : wiring_.way(one, other))
             if (lab_.ports[port].segment)
-                return {{plan::SetPortUp{lab_.port_name(port), false}}, ""};
+                return {{plan::set_port_up(lab_.plan, lab_.port_name(port), false)}, ""};
         return {{}, "keep the two segments apart"};
     }
 
@@ -170,7 +174,7 @@ class LeaseInspector {
         if (one.subnet == other.subnet) {
             message = fmt::format("{} has two DHCP servers, {} and {}", subnet.name,
                                   lab_.machines[one.giver].name, lab_.machines[other.giver].name);
-            remedy = {{plan::RemoveDhcp{subnet.name}}, ""};
+            remedy = {{plan::remove_dhcp(lab_.plan, subnet.name)}, ""};
         }
         into_.push_back({Cause::two_dhcp_servers, Severity::error, subnet.name, std::move(message),
                          std::move(remedy), subnet.at});
@@ -220,7 +224,8 @@ class LeaseInspector {
                      fmt::format("{} takes its address from {}, which starts only after "
                                  "{}",
                                  lab_.nic_name(lease.nic), giver, lab_.machines[earlier].name),
-                     {{plan::RemoveStartsAfter{giver, lab_.machines[earlier].name}}, ""},
+                     {{plan::remove_starts_after(lab_.plan, giver, lab_.machines[earlier].name)},
+                      ""},
                      lab_.machines[lease.giver].at});
                 return;
             }

@@ -42,7 +42,7 @@ Remedy take_out(const Lab& lab, MachineId machine, const StaticRoute& route) {
     const std::string& name = lab.machines[machine].name;
     if (route.is_gateway())
         return {{}, fmt::format("set gateway: none at {}", name)};
-    return {{plan::RemoveRoute{name, route.plan_index}}, ""};
+    return {{plan::remove_route(lab.plan, name, route.plan_index)}, ""};
 }
 
 namespace {

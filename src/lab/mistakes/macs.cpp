@@ -32,7 +32,7 @@ Finding describe(const Lab& lab, const DuplicateMac& mistake, Seen seen) {
             Severity::error,
             lab.nic_name(mistake.changed),
             words(lab, mistake, seen),
-            {{plan::RemoveNicMac{lab.machines[nic.machine].name, nic.plan_index}}, ""},
+            {{plan::remove_nic_mac(lab.plan, lab.machines[nic.machine].name, nic.plan_index)}, ""},
             nic.at};
 }
 

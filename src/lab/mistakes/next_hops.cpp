@@ -150,9 +150,9 @@ void next_hop(Inspection& in, MachineId id, const StaticRoute& route) {
     auto better = router_towards(in, id, route);
     const std::string& name = in.lab.machines[id].name;
     if (better && route.is_gateway())
-        finding.remedy = {{plan::SetMachineGateway{name, better}}, ""};
+        finding.remedy = {{plan::set_machine_gateway(in.lab.plan, name, better)}, ""};
     else if (better)
-        finding.remedy = {{plan::SetRouteVia{name, route.plan_index, *better}}, ""};
+        finding.remedy = {{plan::set_route_via(in.lab.plan, name, route.plan_index, *better)}, ""};
     else
         finding.remedy = {{}, "name the address of a router on one of its segments"};
     in.found.push_back(std::move(finding));
@@ -164,7 +164,9 @@ Remedy claim_gateway(Inspection& in, const Subnet& subnet) {
         const Nic& nic = in.lab.nics[id];
         const Machine& machine = in.lab.machines[nic.machine];
         if (machine.kind == plan::MachineKind::router && nic.address_count == 0)
-            return {{plan::SetNicAddress{machine.name, nic.plan_index, {}, std::nullopt}}, ""};
+            return {{plan::set_nic_address(in.lab.plan, machine.name, nic.plan_index, {},
+                                           std::nullopt)},
+                    ""};
     }
     return join(in, subnet);
 }
@@ -190,7 +192,7 @@ void subnet_gateways(Inspection& in) {
             if (!gateway)
                 continue;
             auto router = router_address(in.lab, subnet.segment, family);
-            Remedy remedy{{plan::SetSubnetGateway{subnet.name, router}}, ""};
+            Remedy remedy{{plan::set_subnet_gateway(in.lab.plan, subnet.name, router)}, ""};
             if (!prefix || !prefix->contains(*gateway))
                 in.find(Cause::gateway_off_subnet, Severity::error, subnet.name,
                         fmt::format("the gateway {} is not in {}{}", to_string(*gateway),

@@ -12,7 +12,7 @@ Finding describe(const Lab& lab, const MachineOff& mistake) {
             Severity::error,
             machine.name,
             fmt::format("{} is off", machine.name),
-            {{plan::SetMachineUp{machine.name}}, ""},
+            {{plan::set_machine_up(lab.plan, machine.name)}, ""},
             machine.at};
 }
 
@@ -28,15 +28,15 @@ Finding describe(const Lab& lab, const NicDown& mistake, Seen seen) {
             Severity::warning,
             std::move(name),
             std::move(message),
-            {{plan::SetNicUp{machine, nic.plan_index}}, ""},
+            {{plan::set_nic_up(lab.plan, machine, nic.plan_index)}, ""},
             nic.at};
 }
 
 Finding describe(const Lab& lab, const BareNic& mistake) {
     const Nic& nic = lab.nics[mistake.nic];
-    Remedy remedy{
-        {plan::SetNicAddress{lab.machines[nic.machine].name, nic.plan_index, {}, std::nullopt}},
-        ""};
+    Remedy remedy{{plan::set_nic_address(lab.plan, lab.machines[nic.machine].name, nic.plan_index,
+                                         {}, std::nullopt)},
+                  ""};
     const auto& prefix = lab.segments[nic.segment].prefix;
     if (lab.segments[nic.segment].link)
         remedy = {{}, "give the link a prefix of that family"};
@@ -57,10 +57,10 @@ plan::Edit set_mtu(const Lab& lab, NicId id, std::uint16_t bytes) {
     const Nic& nic = lab.nics[id];
     if (LinkId link = lab.segments[nic.segment].link) {
         if (PeeringId peering = lab.links[link].peering)
-            return plan::SetPeeringMtu{lab.peerings[peering].plan_index, bytes};
-        return plan::SetLinkMtu{link.row, bytes};
+            return plan::set_peering_mtu(lab.plan, lab.peerings[peering].plan_index, bytes);
+        return plan::set_link_mtu(lab.plan, link.row, bytes);
     }
-    return plan::SetNicMtu{lab.machines[nic.machine].name, nic.plan_index, bytes};
+    return plan::set_nic_mtu(lab.plan, lab.machines[nic.machine].name, nic.plan_index, bytes);
 }
 
 Finding describe(const Lab& lab, const NarrowNic& mistake) {

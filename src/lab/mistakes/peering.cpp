@@ -45,8 +45,8 @@ Remedy accept(const Lab& lab, const Peering& peering) {
             return {
                 {},
                 fmt::format("give {} a router for the peering to end at", lab.sites[site].name)};
-        remedy.edits.push_back(
-            plan::AcceptPeering{peering.plan_index, lab.sites[site].name, border_name(lab, site)});
+        remedy.edits.push_back(plan::accept_peering(lab.plan, peering.plan_index,
+                                                    lab.sites[site].name, border_name(lab, site)));
     }
     return remedy;
 }
@@ -87,7 +87,7 @@ class Separation {
         auto space = is_space ? another_space(lab_, site_, range, given_) : std::nullopt;
         if (space) {
             given_.push_back(*space);
-            edits_.emplace_back(plan::SetSiteSpace{site_.name, range, *space});
+            edits_.emplace_back(plan::set_site_space(lab_.plan, site_.name, range, *space));
         }
         for (SubnetId id : lab_.subnets.ids()) {
             const Subnet& subnet = lab_.subnets[id];
@@ -133,14 +133,15 @@ std::string overlaps_text(const Lab& lab, const Peering& peering) {
 // A relay for the hub: a router it has, or a new one on its first subnet.
 void add_relay(const Lab& lab, SiteId hub, std::vector<plan::Edit>& edits) {
     if (MachineId router = router_of(lab, hub)) {
-        edits.push_back(plan::SetSiteRelay{lab.sites[hub].name, lab.machines[router].name});
+        edits.push_back(
+            plan::set_site_relay(lab.plan, lab.sites[hub].name, lab.machines[router].name));
         return;
     }
     for (const Subnet& subnet : lab.subnets)
         if (subnet.site == hub && !subnet.outside) {
-            plan::AddRouter router = new_router(lab, {subnet.name});
-            edits.push_back(router);
-            edits.push_back(plan::SetSiteRelay{lab.sites[hub].name, router.name});
+            edits.push_back(new_router(lab, {subnet.name}));
+            edits.push_back(plan::set_site_relay(lab.plan, lab.sites[hub].name,
+                                                 new_router_name(lab, subnet.name)));
             return;
         }
 }
@@ -178,7 +179,7 @@ std::optional<Finding> gap_at(const Lab& lab, SiteId hub, const Peering& from, c
         const std::string& name = lab.sites[ends[i]].name;
         missing.push_back(
             fmt::format("{} does not take what {} only passes on", name, lab.sites[hub].name));
-        f.remedy.edits.push_back(plan::TakeRelayed{legs[i]->plan_index, name});
+        f.remedy.edits.push_back(plan::take_relayed(lab.plan, legs[i]->plan_index, name));
         if (lab.sites[hub].relay && missing.size() == 1)
             f.at = legs[i]->sides[side].at;
     }
@@ -215,7 +216,7 @@ Remedy uplink(const Lab& lab, SiteId id) {
     std::string name = site.name + "-shore";
     for (int n = 2; lab.subnet(name); ++n)
         name = fmt::format("{}-shore-{}", site.name, n);
-    return {{plan::AddUplink{name, site.name}}, ""};
+    return {{plan::add_uplink(lab.plan, name, site.name)}, ""};
 }
 
 Finding exit_finding(const Lab& lab, const Peering& peering, int borrower) {
@@ -235,12 +236,14 @@ Finding exit_finding(const Lab& lab, const Peering& peering, int borrower) {
     } else if (lent) {
         f.cause = Cause::exit_not_borrowed;
         f.message = fmt::format("{} lends its way outside, but {} does not borrow it", other, name);
-        f.remedy.edits = {plan::SetPeeringExit{peering.plan_index, name, plan::Exit::borrow}};
+        f.remedy.edits = {
+            plan::set_peering_exit(lab.plan, peering.plan_index, name, plan::Exit::borrow)};
     } else {
         f.cause = Cause::exit_not_lent;
         f.message =
             fmt::format("{} borrows the way outside of {}, which does not lend it", name, other);
-        f.remedy.edits = {plan::SetPeeringExit{peering.plan_index, other, plan::Exit::lend}};
+        f.remedy.edits = {
+            plan::set_peering_exit(lab.plan, peering.plan_index, other, plan::Exit::lend)};
     }
     return f;
 }
@@ -258,8 +261,9 @@ std::optional<Finding> unshared(const Lab& lab, SiteId site) {
         f.message = fmt::format("{} has no way outside; its peer {} has one, but does not lend it",
                                 lab.sites[site].name, peer);
         f.remedy.edits = {
-            plan::SetPeeringExit{peering.plan_index, peer, plan::Exit::lend},
-            plan::SetPeeringExit{peering.plan_index, lab.sites[site].name, plan::Exit::borrow}};
+            plan::set_peering_exit(lab.plan, peering.plan_index, peer, plan::Exit::lend),
+            plan::set_peering_exit(lab.plan, peering.plan_index, lab.sites[site].name,
+                                   plan::Exit::borrow)};
         return f;
     }
     return std::nullopt;
@@ -371,11 +375,11 @@ MachineId border_for(const Lab& lab, SiteId site) {
     return lab.sites[site].automatic ? lab.sites[site].core : router_of(lab, site);
 }
 
-std::optional<plan::AddPeering> new_peering(const Lab& lab, SiteId one, SiteId other) {
+std::optional<plan::Edit> new_peering(const Lab& lab, SiteId one, SiteId other) {
     if (!border_for(lab, one) || !border_for(lab, other))
         return std::nullopt;
-    return plan::AddPeering{{lab.sites[one].name, lab.sites[other].name},
-                            {border_name(lab, one), border_name(lab, other)}};
+    return plan::add_peering(lab.plan, {lab.sites[one].name, border_name(lab, one)},
+                             {lab.sites[other].name, border_name(lab, other)});
 }
 
 bool has_way_outside(const Lab& lab, SiteId site) {

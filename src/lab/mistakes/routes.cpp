@@ -35,7 +35,7 @@ void repeated_routes(Inspection& in) {
             if (seen.insert(key).second || row.origin == RouteOrigin::gateway_lease)
                 continue;
             const std::string& name = in.lab.machines[id].name;
-            Remedy remedy{{plan::RemoveRoute{name, row.plan_index}}, ""};
+            Remedy remedy{{plan::remove_route(in.lab.plan, name, row.plan_index)}, ""};
             if (row.is_gateway())
                 remedy = {{}, "set gateway: none, or give the route to default a metric"};
             in.find(Cause::route_repeated, Severity::warning, name,

@@ -37,9 +37,10 @@ plan::Edit let_through(const Lab& lab, PortId id, std::uint16_t vlan) {
             return !other.carries(own) && is_used(lab, own);
         });
         if (port.is_trunk && other.is_trunk && other.carries(vlan) && loses && !is_missed)
-            return plan::SetTrunk{lab.port_name(id), {other.tagged.begin(), other.tagged.end()}};
+            return plan::set_trunk(lab.plan, lab.port_name(id),
+                                   {other.tagged.begin(), other.tagged.end()});
     }
-    return plan::AllowVlan{lab.port_name(id), vlan};
+    return plan::allow_vlan(lab.plan, lab.port_name(id), vlan);
 }
 
 class Teller {
@@ -53,19 +54,22 @@ class Teller {
         switch (apart_.kind) {
         case Apart::Kind::plug_down: return plug_down(nic);
         case Apart::Kind::port_down:
-            return make(Cause::port_down, port, fmt::format("the switch port {} is down", port),
-                        restore(lab_.ports[apart_.port].up, port, plan::SetPortUp{port}), at);
+            return make(
+                Cause::port_down, port, fmt::format("the switch port {} is down", port),
+                restore(lab_.ports[apart_.port].up, port, plan::set_port_up(lab_.plan, port)), at);
         case Apart::Kind::switch_off: {
             const Switch& owner = lab_.switches[lab_.ports[apart_.port].owner];
             return make(Cause::port_down, owner.name,
                         fmt::format("the switch {} is off", owner.name),
-                        restore(owner.up, owner.name, plan::SetSwitchUp{owner.name}), owner.at);
+                        restore(owner.up, owner.name, plan::set_switch_up(lab_.plan, owner.name)),
+                        owner.at);
         }
         case Apart::Kind::cable_down: {
             const Cable& cable = lab_.cables[apart_.cable];
             std::string name = cable_name();
             return make(Cause::link_down, name, fmt::format("the link {} is down", name),
-                        restore(cable.up, name, plan::SetCableUp{apart_.cable.row}), cable.at);
+                        restore(cable.up, name, plan::set_cable_up(lab_.plan, apart_.cable.row)),
+                        cable.at);
         }
         case Apart::Kind::wrong_vlan: return wrong_vlan(nic, port, at);
         case Apart::Kind::not_carried: return not_carried(port, at);
@@ -73,7 +77,7 @@ class Teller {
             return make(Cause::native_vlan_differs, port,
                         fmt::format("{} sends VLAN {} untagged, and the other end of {} tagged",
                                     port, apart_.vlan, cable_name()),
-                        {{plan::SetPortVlan{other_end(), apart_.vlan}}, ""}, at);
+                        {{plan::set_port_vlan(lab_.plan, other_end(), apart_.vlan)}, ""}, at);
         case Apart::Kind::not_wired: break;
         }
         return make(Cause::segment_split, nic,
@@ -118,8 +122,9 @@ class Teller {
                 || !joined.insert(lab_.ports[plugs.front().port].owner).second)
                 continue;
             SwitchId owner = lab_.ports[plugs.front().port].owner;
-            remedy.edits.emplace_back(plan::AddSegmentPort{
-                lab_.switches[owner].name, free_port_name(owner), apart_.vlan, subnet()});
+            remedy.edits.emplace_back(plan::add_segment_port(lab_.plan, lab_.switches[owner].name,
+                                                             free_port_name(owner), apart_.vlan,
+                                                             subnet()));
         }
         return remedy;
     }
@@ -138,14 +143,15 @@ class Teller {
         const Plug& first = lab_.plugs_of(apart_.nic).front();
         return make(Cause::port_down, nic, fmt::format("no wire of the bond {} is up", nic),
                     restore(first.up, nic + "'s wires",
-                            plan::SetBondMemberUp{lab_.machines[row.machine].name, row.plan_index}),
+                            plan::set_bond_member_up(lab_.plan, lab_.machines[row.machine].name,
+                                                     row.plan_index, 0)),
                     first.at);
     }
 
     Finding wrong_vlan(const std::string& nic, const std::string& port, plan::Mark at) const {
         const Port& row = lab_.ports[apart_.port];
         std::string who = fmt::format("{} is on {}", nic, port);
-        Remedy remedy{{plan::SetPortVlan{port, apart_.vlan}}, ""};
+        Remedy remedy{{plan::set_port_vlan(lab_.plan, port, apart_.vlan)}, ""};
         std::uint16_t vlan = row.untagged;
         for (const Plug& plug : lab_.plugs_of(apart_.nic))
             if (plug.port == apart_.port && plug.vlan != 0) {
@@ -227,7 +233,7 @@ class SwitchInspector {
                 names.push_back(lab_.port_name(port));
                 if (lab_.ports[port].segment) {
                     at = port;
-                    remedy = {{plan::SetPortUp{names.back(), false}}, ""};
+                    remedy = {{plan::set_port_up(lab_.plan, names.back(), false)}, ""};
                 }
             }
             std::string subnet = lab_.segment_name(lab_.nics[other].segment);
@@ -247,7 +253,7 @@ class SwitchInspector {
         Remedy remedy{{}, "shut one of these ports"};
         plan::Mark at = lab_.ports[loop.ports.back()].at;
         if (loop.cable) {
-            remedy = {{plan::SetCableUp{loop.cable.row, false}}, ""};
+            remedy = {{plan::set_cable_up(lab_.plan, loop.cable.row, false)}, ""};
             at = lab_.cables[loop.cable].at;
         }
         into_.push_back({Cause::switching_loop, Severity::error, names.empty() ? "" : names.back(),
@@ -298,7 +304,7 @@ class SwitchInspector {
                             here.untagged, lab_.port_name(one),
                             there.untagged == 0 ? "none" : fmt::format("{}", there.untagged),
                             lab_.port_name(other)),
-                plan::SetPortVlan{lab_.port_name(other), here.untagged});
+                plan::set_port_vlan(lab_.plan, lab_.port_name(other), here.untagged));
     }
 
     // The reason is searched for along the cables; who has more of them mends these first.

@@ -46,7 +46,7 @@ void look_at(Inspection& in, MachineId machine, const std::vector<Translation>& 
     const Translation& rule = rules[position];
     const std::string& name = in.lab.machines[machine].name;
     std::string nic = in.lab.nic_name(rule.nic);
-    Remedy remedy{{plan::RemoveTranslation{name, position}}, ""};
+    Remedy remedy{{plan::remove_translation(in.lab.plan, name, position)}, ""};
     auto report = [&](std::string message) {
         in.find(plan::Cause::translation_matches_nothing, Severity::warning, name,
                 std::move(message), std::move(remedy), rule.at);
@@ -68,7 +68,8 @@ void look_at(Inspection& in, MachineId machine, const std::vector<Translation>& 
     if (!is_on_wrong_side(in.lab, rule))
         return;
     if (NicId right = default_nic(in.lab, machine); right && right != rule.nic)
-        remedy.edits.emplace_back(plan::AddTranslation{name, in.lab.nics[right].name});
+        remedy.edits.emplace_back(
+            plan::add_translation(in.lab.plan, name, in.lab.nics[right].name));
     report(fmt::format("translation {} of {} stands on the wrong side: `from` is behind {} itself, "
                        "and what comes from there leaves by another NIC",
                        position + 1, name, nic));

@@ -28,7 +28,7 @@ bool is_on(const Plan& plan, const Subnet& subnet, std::string_view site) {
 
 class CoreBuilder {
   public:
-    explicit CoreBuilder(Complete& into) : into_(into), plan_(into.entries_) {}
+    explicit CoreBuilder(CompleteParts& into) : into_(into), plan_(into.entries) {}
 
     void run() {
         for (const Site& site : plan_.sites)
@@ -86,7 +86,7 @@ class CoreBuilder {
         if (core.nics.empty())
             return;
         if (core.routes.size() > site.routes.size())
-            into_.written_routes_.emplace(plan_.machines.size(), site.routes.size());
+            into_.written_routes.emplace(plan_.machines.size(), site.routes.size());
         if (!duties.filter.value.empty() || !duties.translations.empty())
             core.duties = std::move(duties);
         plan_.machines.push_back(std::move(core));
@@ -198,7 +198,7 @@ class CoreBuilder {
         for (std::size_t end : {0, 1})
             link.nics[end].value = nics[end];
         plan_.links.push_back(std::move(link));
-        into_.peering_of_.push_back(number);
+        into_.peering_of.push_back(number);
         return {static_cast<std::uint32_t>(plan_.links.size() - 1), std::move(nics)};
     }
 
@@ -229,8 +229,8 @@ class CoreBuilder {
     bool has_own_route(std::size_t number, const Subnet& subnet, const Site& site) const {
         const auto& ranges = subnet.prefixes.empty() ? site.space : subnet.prefixes;
         const std::vector<Route>& routes = plan_.machines[number].routes;
-        auto written = into_.written_routes_.find(number); // implied ones come last
-        std::size_t own = written == into_.written_routes_.end() ? routes.size() : written->second;
+        auto written = into_.written_routes.find(number); // implied ones come last
+        std::size_t own = written == into_.written_routes.end() ? routes.size() : written->second;
         return std::any_of(routes.begin(), routes.begin() + static_cast<std::ptrdiff_t>(own),
                            [&](const Route& route) {
                                if (const auto* name = std::get_if<std::string>(&route.to.value))
@@ -247,7 +247,7 @@ class CoreBuilder {
         if (routes_++ >= most_implied_routes)
             return;
         std::vector<Route>& routes = plan_.machines[machine].routes;
-        into_.written_routes_.try_emplace(machine, routes.size());
+        into_.written_routes.try_emplace(machine, routes.size());
         routes.push_back(std::move(route));
     }
 
@@ -296,7 +296,7 @@ class CoreBuilder {
         return pairs_.contains(std::minmax(one, other));
     }
 
-    Complete& into_;
+    CompleteParts& into_;
     Plan& plan_;
     std::unordered_map<std::string, std::size_t> machines_;
     std::unordered_map<std::string, std::uint32_t> sites_;
@@ -314,7 +314,7 @@ class CoreBuilder {
     std::size_t routes_ = 0;
 };
 
-void add_cores(Complete& into) {
+void add_cores(CompleteParts& into) {
     CoreBuilder(into).run();
 }
 

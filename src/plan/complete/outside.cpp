@@ -23,7 +23,7 @@ constexpr const char* large_lan = "172.31.0.0/16"; // if more have ways out than
 
 class OutsideBuilder {
   public:
-    explicit OutsideBuilder(Complete& into) : into_(into), plan_(into.entries_) {}
+    explicit OutsideBuilder(CompleteParts& into) : into_(into), plan_(into.entries) {}
 
     void run() {
         for (const Subnet& subnet : plan_.subnets)
@@ -71,7 +71,7 @@ class OutsideBuilder {
         for (std::size_t i = 0; i < plan_.subnets.size(); ++i) {
             Subnet& subnet = plan_.subnets[i];
             if (subnet.uplink == Uplink::bridge && !is_sized(subnet)) {
-                into_.prefixes_.insert(i);
+                into_.prefixes.insert(i);
                 if (plan_.outside.lan.empty())
                     subnet.prefixes.emplace_back(lan_prefix());
                 else
@@ -83,7 +83,7 @@ class OutsideBuilder {
                 DhcpRange dhcp;
                 dhcp.at = subnet.uplink_at;
                 subnet.dhcp = std::move(dhcp);
-                into_.dhcp_.insert(i);
+                into_.dhcp.insert(i);
             }
         }
     }
@@ -311,7 +311,7 @@ class OutsideBuilder {
 
     static constexpr std::uint16_t dns_port = 53; // RFC 1035 section 4.2
 
-    Complete& into_;
+    CompleteParts& into_;
     Plan& plan_;
     bool uplinks_ = false;
     std::size_t ways_out_ = 0;
@@ -321,7 +321,7 @@ class OutsideBuilder {
     std::vector<Placed<net::Prefix>> space_;  // of the site that is outside
 };
 
-void add_outside(Complete& into) {
+void add_outside(CompleteParts& into) {
     OutsideBuilder(into).run();
 }
 

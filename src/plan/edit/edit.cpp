@@ -1,4 +1,4 @@
-#include "plan/edit/resolved.h"
+#include "jackal/plan/edit.h"
 
 #include <algorithm>
 #include <fmt/format.h>
@@ -39,31 +39,48 @@ bool is_beside(const Place& one, const Place& other) {
 
 } // namespace
 
-std::string to_line(const std::vector<PlaceChange>& edit) {
-    if (edit.empty())
+std::string to_line(const Edit& edit) {
+    if (edit.changes.empty())
         return "";
-    const PlaceChange& first = edit.front();
+    const PlaceChange& first = edit.changes.front();
     std::string line = line_of(first);
     std::vector<std::string> gone; // keys beside it
     std::string others;
-    for (std::size_t i = 1; i < edit.size(); ++i)
-        if (first.verb == Verb::set && edit[i].verb == Verb::remove
-            && is_beside(edit[i].place, first.place))
-            gone.push_back(edit[i].place.steps.back().word);
+    for (const PlaceChange& other : std::span(edit.changes).subspan(1))
+        if (first.verb == Verb::set && other.verb == Verb::remove
+            && is_beside(other.place, first.place))
+            gone.push_back(other.place.steps.back().word);
         else
-            others += ", " + line_of(edit[i]);
+            others += ", " + line_of(other);
     if (!gone.empty())
         line += fmt::format(" instead of {}", fmt::join(gone, " and "));
     return line + others;
 }
 
+std::string machine_in(const Edit& edit) {
+    if (edit.changes.empty())
+        return "";
+    const auto& steps = edit.changes.front().place.steps;
+    if (steps.size() < 2 || (steps[0].word != "guests" && steps[0].word != "routers"))
+        return "";
+    return steps[1].kind == Place::Step::Kind::one_of ? steps[1].other : steps[1].word;
+}
+
+std::optional<std::size_t> nic_in(const Edit& edit) {
+    if (machine_in(edit).empty())
+        return std::nullopt;
+    const auto& steps = edit.changes.front().place.steps;
+    if (steps.size() < 4 || steps[2].word != "nics")
+        return std::nullopt;
+    return steps[3].index;
+}
+
 Applied apply(Plan plan, const std::vector<Edit>& edits) {
     Applied made{std::move(plan), ""};
     for (const Edit& edit : edits) {
-        const Resolved found = resolved(edit, *made.plan);
-        if (found.changes.empty())
-            return {std::nullopt, found.problem};
-        made = apply(*std::move(made.plan), found.changes);
+        if (edit.changes.empty())
+            return {std::nullopt, edit.problem};
+        made = apply(*std::move(made.plan), edit.changes);
         if (!made.plan)
             break;
     }

@@ -1,6 +1,5 @@
 #include "jackal/plan/complete.h"
 #include "jackal/plan/rewrite.h"
-#include "plan/edit/resolved.h"
 #include "plan/edit/surgeon.h"
 
 #include <algorithm>
@@ -50,15 +49,14 @@ class Writer {
         : plan_(plan), surgeon_(std::string(text), settings) {
         Plan current = plan;
         for (const Edit& edit : edits) {
-            Resolved found = resolved(edit, current);
-            if (found.changes.empty())
-                throw InTheWay({}, found.problem);
-            Applied next = jackal::plan::apply(current, found.changes);
+            if (edit.changes.empty())
+                throw InTheWay({}, edit.problem);
+            Applied next = jackal::plan::apply(current, edit.changes);
             if (!next.plan)
-                throw InTheWay(found.changes.front().at, next.problem);
+                throw InTheWay(edit.changes.front().at, next.problem);
             if (*next.plan == current)
                 continue; // it is there already
-            edits_.push_back(std::move(found.changes));
+            edits_.push_back(edit);
             current = *std::move(next.plan);
         }
         after_ = std::move(current);
@@ -68,16 +66,18 @@ class Writer {
     void run() {
         for (std::size_t i = 0; i < edits_.size(); ++i)
             if (!is_common_[i])
-                write(edits_[i], false);
+                write(edits_[i].changes, false);
             else if (first_[i])
-                write(edits_[i], true);
+                write(edits_[i].changes, true);
     }
 
     /// The plan that the text is to be.
     const Plan& after() const { return after_; }
     const std::string& text() const { return surgeon_.text(); }
     const std::vector<Problem>& notes() const { return surgeon_.notes(); }
-    Mark first_place() const { return edits_.empty() ? Mark{} : Mark(edits_.front().front().at); }
+    Mark first_place() const {
+        return edits_.empty() ? Mark{} : Mark(edits_.front().changes.front().at);
+    }
 
   private:
     // What all machines of an entry with `count` have in common is written at the entry.
@@ -87,16 +87,17 @@ class Writer {
         std::map<std::string, std::vector<std::size_t>> alike; // by what is changed
         std::map<std::pair<std::string, std::string>, int> times;
         for (std::size_t i = 0; i < edits_.size(); ++i)
-            if (const Step* step = clone_step(edits_[i].front().place)) {
-                std::vector<PlaceChange> changes = edits_[i];
-                for (PlaceChange& change : changes)
+            if (const Step* step = clone_step(edits_[i].changes.front().place)) {
+                Edit of_entry = edits_[i];
+                for (PlaceChange& change : of_entry.changes)
                     change.place = with_name(std::move(change.place), true);
-                std::string key = to_line(changes);
+                std::string key = to_line(of_entry);
                 int time = times[{key, step->other}]++;
                 alike[fmt::format("{} {}", time, key)].push_back(i);
             }
         for (const auto& [key, numbers] : alike) {
-            const std::string& entry = clone_step(edits_[numbers.front()].front().place)->word;
+            const std::string& entry =
+                clone_step(edits_[numbers.front()].changes.front().place)->word;
             if (numbers.size() != machines_of(plan_, entry).size())
                 continue;
             first_[numbers.front()] = true;
@@ -128,7 +129,7 @@ class Writer {
     const Plan& plan_;
     Plan after_;
     Surgeon surgeon_;
-    std::vector<std::vector<PlaceChange>> edits_;
+    std::vector<Edit> edits_;
     std::vector<bool> is_common_; // to all machines of its entry, parallel to edits_
     std::vector<bool> first_;     // and the first of those
     std::set<std::string> split_;
@@ -171,7 +172,7 @@ Writing written(std::string_view text, const Settings& settings, Work work) {
         return result;
     Mark at; // of the change that is being made
     try {
-        work(std::move(*before.plan).written(), at, result);
+        work(before.plan->written(), at, result);
     } catch (const InTheWay& e) {
         result.problems.push_back({e.at, e.what()});
     } catch (const std::invalid_argument& e) {
@@ -190,7 +191,7 @@ Plan plan_in(std::string_view text, const Settings& settings) {
         throw InTheWay(after.problems.front().at,
                        fmt::format("with the change the plan cannot be read: {}",
                                    after.problems.front().message));
-    return std::move(*after.plan).written();
+    return after.plan->written();
 }
 
 } // namespace

@@ -147,6 +147,22 @@ std::string to_string(const Translation& rule) {
     return to_text(written(rule, translation_entry()));
 }
 
+std::optional<AddedRule> added_rule(const Edit& edit) {
+    if (edit.move != Move::add_filter_rule || edit.changes.empty())
+        return std::nullopt;
+    const PlaceChange& change = edit.changes.front();
+    const auto& steps = change.place.steps; // filters.NAME.rules, and where among them
+    AddedRule added{steps[1].word, std::nullopt, {}};
+    if (steps.size() > 3)
+        added.position = steps[3].index;
+    Change reading(std::span(&change, 1));
+    reading.read_value(
+        [&](Reader& r, NodeId node) { read_entry(r, node, filter_rule_entry(), added.rule); });
+    if (!reading.applies())
+        return std::nullopt;
+    return added;
+}
+
 const Entry<Filter>& filter_entry() {
     static const Entry<Filter> entry{
         .name = "filter",

@@ -50,7 +50,7 @@ Diagnosis no_server(const routing::Settled& settled, const PingQuestion& questio
             continue;
         bool answers = ask_server(settled, question.from, row->address).replied();
         if (answers || d.remedy.edits.empty())
-            d.remedy.edits = {plan::AddNameServer{asker.name, server.name}};
+            d.remedy.edits = {plan::add_name_server(lab.plan, asker.name, server.name)};
         if (answers)
             break;
     }
@@ -74,7 +74,7 @@ Diagnosis nothing_listens(const Lab& lab, const Exchange& exchange) {
     d.where = machine;
     d.explanation = fmt::format("nothing on {} listens on {}", lab.machines[machine].name,
                                 net::to_string(service));
-    d.remedy.edits = {plan::AddService{lab.machines[machine].name, service}};
+    d.remedy.edits = {plan::add_service(lab.plan, lab.machines[machine].name, service)};
     d.at = lab.machines[machine].at;
     return d;
 }
@@ -128,7 +128,7 @@ Diagnosis lost(const Exchange& exchange, Ground& ground) {
         && std::ranges::none_of(lab.nics_of(from.machine), is_there))
         return explain_own_way_out(lab, from, to);
     Diagnosis d = explain(lost_leg(lab, exchange), ground);
-    d.remedy = lab::within(lab, std::move(d.remedy));
+    d.remedy = lab::within(std::move(d.remedy));
     return d;
 }
 

@@ -22,7 +22,7 @@ Diagnosis explain_other_source(const routing::Settled& settled, const packet::Jo
     const std::string& name = lab.machines[redirecting.machine].name;
     lab::Remedy remedy{{}, fmt::format("route its answers by way of {}", name)};
     if (redirecting.out) // then the answers are for the translator itself
-        remedy.edits = {plan::AddTranslation{name, lab.nics[redirecting.out].name}};
+        remedy.edits = {plan::add_translation(lab.plan, name, lab.nics[redirecting.out].name)};
     MachineId server = out.last_machine();
     return {.cause = Cause::answer_not_turned_back,
             .where = server,
@@ -64,7 +64,8 @@ Diagnosis explain_bare_end(const Lab& lab, const Endpoint& end) {
         if (end.nic && nic != end.nic)
             continue;
         d.at = lab.nics[nic].at;
-        d.remedy.edits = {plan::SetNicAddress{name, lab.nics[nic].plan_index, {}, std::nullopt}};
+        d.remedy.edits = {
+            plan::set_nic_address(lab.plan, name, lab.nics[nic].plan_index, {}, std::nullopt)};
         break;
     }
     return d;

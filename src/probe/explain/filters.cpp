@@ -51,16 +51,17 @@ Diagnosis filtered(const Case& c) {
     std::string what(to_string(flow.protocol));
     if (net::has_ports(flow.protocol) && !c.leg.returning)
         what = to_string(net::Service{flow.protocol, flow.destination_port});
-    return c.say(Cause::filter_denies, c.here,
-                 fmt::format("filter {} on {} drops {} from {} to {} on its way {}: {}",
-                             filter.name, place, what, to_string(flow.source),
-                             to_string(flow.destination), to_string(denial.way),
-                             by_default ? "no rule allows it, and its default is deny"
-                                        : fmt::format("rule {} denies it", denial.rule + 1)),
-                 {{plan::AddFilterRule{filter.name, by_default ? filter.rules.size() : denial.rule,
-                                       least_rule(c)}},
-                  ""},
-                 by_default ? filter.default_at : filter.rules[denial.rule].at);
+    return c.say(
+        Cause::filter_denies, c.here,
+        fmt::format("filter {} on {} drops {} from {} to {} on its way {}: {}", filter.name, place,
+                    what, to_string(flow.source), to_string(flow.destination),
+                    to_string(denial.way),
+                    by_default ? "no rule allows it, and its default is deny"
+                               : fmt::format("rule {} denies it", denial.rule + 1)),
+        {{plan::add_filter_rule(c.lab.plan, filter.name,
+                                by_default ? filter.rules.size() : denial.rule, least_rule(c))},
+         ""},
+        by_default ? filter.default_at : filter.rules[denial.rule].at);
 }
 
 } // namespace jackal::probe

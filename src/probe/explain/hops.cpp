@@ -35,8 +35,8 @@ Diagnosis nic_down(const Case& c, NicId nic) {
 
 plan::Edit set_up(const lab::Lab& lab, lab::LinkId id) {
     if (lab::PeeringId peering = lab.links[id].peering)
-        return plan::SetPeeringUp{lab.peerings[peering].plan_index};
-    return plan::SetLinkUp{id.row};
+        return plan::set_peering_up(lab.plan, lab.peerings[peering].plan_index);
+    return plan::set_link_up(lab.plan, id.row);
 }
 
 Diagnosis link_down(const Case& c, lab::LinkId id) {

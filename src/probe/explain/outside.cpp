@@ -38,7 +38,8 @@ Diagnosis strayed(const Case& c, const packet::Step& left, const Hop& right) {
 }
 
 Diagnosis untranslated(const Case& c, const packet::Step& left) {
-    lab::Remedy remedy{{plan::AddTranslation{c.name(left.machine), c.lab.nics[left.out].name}}, ""};
+    lab::Remedy remedy{
+        {plan::add_translation(c.lab.plan, c.name(left.machine), c.lab.nics[left.out].name)}, ""};
     auto owners = c.lab.owners_of(c.far);
     if (std::ranges::find(owners, left.out, &lab::Owner::nic) != owners.end())
         remedy = {{},

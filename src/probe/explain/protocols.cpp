@@ -66,17 +66,17 @@ Maybe unannounced(const Case& c, MachineId from, const std::vector<Hop>& path) {
         protocol = "OSPF";
         at = speaker->ospf->at;
         if (!speaker->ospf->nics.empty())
-            remedy.edits = {plan::SetOspfNic{c.name(last), c.lab.nics[on].name,
-                                             plan::SetOspfNic::What::area,
-                                             speaker->ospf->nics.front().area}};
+            remedy.edits = {plan::set_ospf_nic(c.lab.plan, c.name(last), c.lab.nics[on].name,
+                                               plan::OspfKey::area,
+                                               speaker->ospf->nics.front().area)};
     } else if (speaker->rip) {
         if (speaker->rip->on(on) != nullptr)
             return {};
         protocol = "RIP";
         at = speaker->rip->at;
         if (!hands_over(*speaker, routing::Protocol::rip, plan::RouteSource::connected))
-            remedy.edits = {plan::Redistribute{c.name(last), plan::RouteSource::rip,
-                                               plan::RouteSource::connected}};
+            remedy.edits = {plan::redistribute(c.lab.plan, c.name(last), plan::RouteSource::rip,
+                                               plan::RouteSource::connected)};
     } else if (speaker->bgp && brings_in(c, *speaker, on)) {
         return {};
     }
@@ -123,8 +123,9 @@ Maybe not_handed_over(const Case& c, MachineId from, const std::vector<Hop>& pat
     if (*known == into)
         return {};
     bool is_default = route->to.length() == 0;
-    plan::Edit edit = is_default ? plan::Edit(plan::AnnounceDefault{c.name(border), into})
-                                 : plan::Edit(plan::Redistribute{c.name(border), into, *known});
+    plan::Edit edit =
+        is_default ? plan::Edit(plan::announce_default(c.lab.plan, c.name(border), into))
+                   : plan::Edit(plan::redistribute(c.lab.plan, c.name(border), into, *known));
     return c.say(Cause::network_not_announced, border,
                  fmt::format("{} knows a way to {} ({}{}), but tells nobody of it by {}, so {} has "
                              "no route there",

@@ -25,9 +25,10 @@ Remedy lead_around(NicId end, Ground& ground) {
     Remedy remedy{{}, "give its ends routes to each other that do not lead into it"};
     auto path = ground.shortest_path(here, there, other.family(), Through::working);
     if (!path.empty())
-        remedy.edits = {plan::AddRoute{
-            lab.machines[here].name, net::Prefix(other, net::address_bits(other.family())),
-            lab.first_address(path.front().in, other.family())->address}};
+        remedy.edits = {
+            plan::add_route(lab.plan, lab.machines[here].name,
+                            net::Prefix(other, net::address_bits(other.family())),
+                            lab.first_address(path.front().in, other.family())->address)};
     return remedy;
 }
 

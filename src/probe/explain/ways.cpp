@@ -34,10 +34,10 @@ plan::Edit gateway_edit(const Case& c, MachineId from, const Hop& hop, RouteOrig
     bool is_leased = own != nullptr && own->origin == lab::AddressOrigin::lease;
     bool is_subnets = subnet && c.lab.subnets[subnet].gateway[c.family] == router && !is_leased;
     if (origin == RouteOrigin::gateway_automatic && subnet)
-        return plan::SetSubnetGateway{c.lab.subnets[subnet].name, router};
+        return plan::set_subnet_gateway(c.lab.plan, c.lab.subnets[subnet].name, router);
     if (is_subnets)
-        return plan::SetMachineGateway{c.name(from), std::nullopt};
-    return plan::SetMachineGateway{c.name(from), router};
+        return plan::set_machine_gateway(c.lab.plan, c.name(from), std::nullopt);
+    return plan::set_machine_gateway(c.lab.plan, c.name(from), router);
 }
 
 } // namespace
@@ -61,7 +61,8 @@ Remedy lead_rightly(const Case& c, MachineId from, const lab::StaticRoute& route
         return {{}, "add a router to a subnet of the machine, and send by way of it"};
     const Hop& hop = path.front();
     if (!route.is_gateway())
-        return {{plan::SetRouteVia{c.name(from), route.plan_index, next_hop_name(c, from, hop)}},
+        return {{plan::set_route_via(c.lab.plan, c.name(from), route.plan_index,
+                                     next_hop_name(c, from, hop))},
                 ""};
     return {{gateway_edit(c, from, hop, route.origin)}, ""};
 }
@@ -82,7 +83,7 @@ Remedy add_route(const Case& c, MachineId from, const Hop& hop) {
         else
             to = *prefix;
     }
-    return {{plan::AddRoute{c.name(from), to, next_hop_name(c, from, hop)}}, ""};
+    return {{plan::add_route(c.lab.plan, c.name(from), to, next_hop_name(c, from, hop))}, ""};
 }
 
 } // namespace jackal::probe
