@@ -70,6 +70,26 @@ TEST_CASE("two plans are compared by what they are about, and by who reaches who
     }
 }
 
+// Of plans without a machine, too.
+TEST_CASE("what a plan says of itself is text in a review, not markup") {
+    auto plan_with = [](const std::string& about) {
+        return plan::read("lab: t\nsubnets: {a: {prefix: 10.1.0.0/24, about: '" + about + "'}}\n",
+                          "t")
+            .plan->written();
+    };
+    const plan::Plan before = plan_with("plain | words");
+    auto review_of = [&](const char* about) {
+        const plan::Plan after = plan_with(about);
+        const lab::Lab lab = lab::build(before);
+        reach::Comparison both = reach::compare(routing::settle(lab), routing::settle(lab));
+        both.written = plan::difference(before, after);
+        return exports::comparison_markdown(lab, lab, both);
+    };
+    CHECK(review_of("other words").find("| `subnets.a.about: other words, was plain \\| words` |")
+          != std::string::npos);
+    CHECK(review_of("` <b>[x](y)").find("\\` \\<b\\>\\[x\\](y)") != std::string::npos);
+}
+
 // More pairs than one table has cells.
 TEST_CASE("labs of very many machines are compared, some of them at a time") {
     auto lab_with = [](const std::string& state) {

@@ -129,6 +129,18 @@ std::string cell(std::string_view text) {
     return out;
 }
 
+// Words of a plan, as code; with marks in them that some reader of Markdown might follow
+// nevertheless these are escaped instead (CommonMark 0.31, 2.4).
+std::string code(std::string_view text) {
+    constexpr std::string_view marks = "\\`*_[]<>&#~";
+    if (text.find_first_of("\\`[]<&") == text.npos)
+        return fmt::format("`{}`", text);
+    std::string out;
+    for (char c : text)
+        out += marks.find(c) == marks.npos ? std::string(1, c) : std::string("\\") + c;
+    return out;
+}
+
 std::string row(const std::vector<std::string>& cells) {
     std::string line = "|";
     for (const std::string& text : cells)
@@ -168,8 +180,8 @@ std::string comparison_markdown(const lab::Lab& before, const lab::Lab& after,
                                       : ""});
     std::vector<std::vector<std::string>> expectations;
     for (const reach::ExpectationChange& change : comparison.expectations)
-        expectations.push_back({"`" + change.what + "`", met_text(change.before),
-                                met_text(change.after), change.explanation});
+        expectations.push_back({code(change.what), met_text(change.before), met_text(change.after),
+                                change.explanation});
     std::vector<std::vector<std::string>> findings;
     for (const auto& [list, word] :
          {std::pair(&comparison.come, "new"), std::pair(&comparison.gone, "gone")})
@@ -182,7 +194,7 @@ std::string comparison_markdown(const lab::Lab& before, const lab::Lab& after,
                            change.after});
     std::vector<std::vector<std::string>> written;
     for (const std::string& line : written_lines(comparison.written))
-        written.push_back({"`" + line + "`"});
+        written.push_back({code(line)});
     std::string text = fmt::format("## {} to {}\n\n", before.source, after.source);
     if (comparison.is_same())
         return text + "Nothing differs.\n";

@@ -308,7 +308,7 @@ class Comparer {
         const Lab& lab = before_.lab();
         const std::size_t most_rows = std::max<std::size_t>(
             1, limits::grid_cells
-                   / std::max<std::size_t>(lab.machines.size(), after_.lab().machines.size()));
+                   / std::max<std::size_t>({1, lab.machines.size(), after_.lab().machines.size()}));
         std::vector<std::string> senders;
         for (const lab::Machine& machine : lab.machines)
             if (machine.kind == plan::MachineKind::guest && !machine.outside)
