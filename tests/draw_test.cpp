@@ -86,6 +86,25 @@ TEST_CASE("every machine, NIC, address and segment of the demo stands in its pic
     }
 }
 
+TEST_CASE("a word that is longer than a picture is wide goes on in the next line") {
+    std::string word;
+    for (int i = 0; i < 2000; ++i)
+        word += "é";
+    const lab::Lab lab = lab_of("lab: t\nsubnets: {a: {prefix: 10.1.0.0/24}}\n");
+    const routing::Settled settled = routing::settle(lab);
+    Picture picture = exports::drawing::picture(settled, {});
+    picture.about = word + " word";
+    std::istringstream texts(texts_of(svg(picture)));
+    std::string found;
+    for (std::string line; std::getline(texts, line);) {
+        CHECK(line.size() < 2 * 200);
+        if (has(line, "é") || has(line, "word"))
+            found += line;
+    }
+    std::erase(found, ' ');
+    CHECK(found == word + "word");
+}
+
 TEST_CASE("many links between two sites are one line of the picture of sites") {
     for (const int count : {6, 7}) {
         std::string plan = "lab: t\n"

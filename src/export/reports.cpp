@@ -132,7 +132,7 @@ std::string cell(std::string_view text) {
 // Words of a plan, as code; with marks in them that some reader of Markdown might follow
 // nevertheless these are escaped instead (CommonMark 0.31, 2.4).
 std::string code(std::string_view text) {
-    constexpr std::string_view marks = "\\`*_[]<>&#~";
+    constexpr std::string_view marks = "\\`*_[]()<>&#~";
     if (text.find_first_of("\\`[]<&") == text.npos)
         return fmt::format("`{}`", text);
     std::string out;

@@ -592,7 +592,14 @@ std::string kind_of(const plan::PlaceChange& change) {
 
 std::string clipped(std::string line) {
     constexpr std::size_t longest = 300;
-    return line.size() <= longest ? line : line.substr(0, line.rfind(',', longest)) + ", …";
+    if (line.size() <= longest)
+        return line;
+    if (const std::size_t comma = line.rfind(',', longest); comma != line.npos)
+        return line.substr(0, comma) + ", …";
+    std::size_t end = longest;
+    while ((line[end] & 0xc0) == 0x80) // not within a letter
+        --end;
+    return line.substr(0, end) + "…";
 }
 
 } // namespace

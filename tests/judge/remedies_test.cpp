@@ -27,11 +27,12 @@ bool is_there(const std::vector<lab::Finding>& findings, const lab::Finding& fin
     });
 }
 
-// What is taken out by its position moves others, so two of those cannot be made as they stand.
+// What is taken out by its position moves others, and a whole entry takes what is in it, so two of
+// those cannot be made as they stand.
 bool takes_out(const plan::Edit& edit) {
     using plan::Move;
     return edit.move == Move::remove_route || edit.move == Move::remove_filter_rule
-           || edit.move == Move::remove_translation;
+           || edit.move == Move::remove_translation || edit.move == Move::set_nic_automatic;
 }
 
 // The first pair of machines that got its reply before and gets none after.
@@ -80,7 +81,9 @@ void try_all(const plan::Plan& plan, std::map<bool, std::size_t>& tried) {
         if (std::ranges::none_of(edits, takes_out))
             all.insert(all.end(), edits.begin(), edits.end());
     }
-    const plan::Plan mended = plan::apply(plan, all).plan.value();
+    const plan::Applied made = plan::apply(plan, all);
+    CHECK(made.problem == "");
+    const plan::Plan mended = made.plan.value();
     CHECK(plan::problems(mended).empty());
     if (auto problems = plan::problems(mended); !problems.empty())
         MESSAGE(problems.front().message);

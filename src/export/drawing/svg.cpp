@@ -107,7 +107,17 @@ std::string_view class_of(Badge::Kind kind) {
     return "";
 }
 
-// Lines of at most so many letters, broken between words.
+// How many bytes so many letters of a text take.
+std::size_t bytes_of(std::string_view text, std::size_t count) {
+    std::size_t at = 0;
+    for (; at < text.size() && (count != 0 || (text[at] & 0xc0) == 0x80); ++at)
+        if ((text[at] & 0xc0) != 0x80)
+            --count;
+    return at;
+}
+
+// Lines of at most so many letters, broken between words where those are not longer; all but the
+// first are indented.
 std::vector<std::string> broken(std::string_view text, std::size_t most) {
     std::vector<std::string> lines(1);
     for (std::size_t at = 0; at < text.size();) {
@@ -117,6 +127,16 @@ std::vector<std::string> broken(std::string_view text, std::size_t most) {
             lines.emplace_back("    ");
         else if (at != 0)
             lines.back() += ' ';
+        for (std::size_t left = letters(word), taken = letters(lines.back());
+             taken + left > most;) {
+            const std::size_t room = most - std::min(taken, most - 1);
+            const std::size_t bytes = bytes_of(word, room);
+            lines.back() += word.substr(0, bytes);
+            word.remove_prefix(bytes);
+            left -= room;
+            lines.emplace_back("    ");
+            taken = lines.back().size();
+        }
         lines.back() += word;
         at = end + 1;
     }
