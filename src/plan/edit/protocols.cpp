@@ -45,15 +45,23 @@ const Machine& speaker_of(const Written& plan, const std::string& name, RouteSou
     return machine;
 }
 
+// False if OSPF is told of all NICs alike: then no other name of one needs to be known.
+bool names_a_nic(const Ospf& ospf) {
+    return !ospf.passive.empty() || !ospf.hello_s.empty() || !ospf.dead_s.empty()
+           || !ospf.point_to_point.empty() || !ospf.priorities.empty()
+           || std::ranges::any_of(ospf.areas,
+                                  [](const OspfArea& area) { return !area.nics.names.empty(); });
+}
+
 // What OSPF is told of one NIC of a machine.
 class OspfOfNic {
   public:
     OspfOfNic(const Written& plan, const std::string& machine, const std::string& nic)
-        : machine_(machine_of(plan, machine)), nic_(nic),
-          names_(names_in_protocols(plan, machine_, nic)), place_(place_of(machine_).key("ospf")) {
+        : machine_(machine_of(plan, machine)), nic_(nic), place_(place_of(machine_).key("ospf")) {
         static const Ospf nothing;
         ospf_ = told_of(machine_).ospf ? &*told_of(machine_).ospf : &nothing;
         at_ = ospf_->at ? ospf_->at : machine_.at;
+        names_ = names_a_nic(*ospf_) ? names_in_protocols(plan, machine_, nic) : std::vector{nic};
     }
 
     Changes set_to(OspfKey key, std::uint32_t value) const {
