@@ -121,8 +121,6 @@ class Collector {
             const auto one = added_rule(edit);
             if (!one)
                 continue;
-            const auto filter = std::ranges::find(plan_.filters, one->filter, &plan::Filter::name);
-            const std::size_t position = one->position.value_or(filter->rules.size());
             plan::FilterRule wide = one->rule;
             bool is_wider = false;
             for (auto* ends : {&wide.from, &wide.to})
@@ -134,9 +132,11 @@ class Collector {
                             break;
                         }
             if (is_wider)
-                add(failing, plan::add_filter_rule(plan_, one->filter, position, wide));
-            if (position < filter->rules.size() && !filter->rules[position].allows)
-                add(failing, plan::remove_filter_rule(plan_, one->filter, position));
+                add(failing, plan::add_filter_rule(plan_, one->filter, one->position, wide));
+            for (const plan::Filter& filter : plan_.filters)
+                if (filter.name == one->filter && one->position
+                    && !filter.rules[*one->position].allows)
+                    add(failing, plan::remove_filter_rule(plan_, one->filter, *one->position));
         }
     }
 

@@ -29,18 +29,23 @@ namespace {
 struct Gap {
     std::size_t pairs = 0;
     probe::Diagnosis first;
+    std::optional<plan::AddedRule> rule; // by which a filter would let the first pass
     std::string from;
     std::string to;
     const plan::Expectation* expected = nullptr; // that runs into it
     // All of them, if one rule of a filter may let them pass: who asks, and whom.
     std::set<std::pair<lab::MachineId, lab::MachineId>> ends;
     bool is_of_one_rule = true;
-};
 
-// The rule by which a filter would let a packet pass, or nothing.
-std::optional<plan::AddedRule> rule_of(const lab::Remedy& remedy) {
-    return remedy.edits.size() == 1 ? added_rule(remedy.edits.front()) : std::nullopt;
-}
+    void begin_with(const probe::Diagnosis& d) {
+        first = d;
+        rule = rule_of(d.remedy);
+    }
+    // The rule by which a filter would let a packet pass, or nothing.
+    static std::optional<plan::AddedRule> rule_of(const lab::Remedy& remedy) {
+        return remedy.edits.size() == 1 ? added_rule(remedy.edits.front()) : std::nullopt;
+    }
+};
 
 // What tells a machine from others on its segments, as far as packets go: its NICs, its routes and
 // its duties, but not its own addresses.
@@ -280,7 +285,7 @@ class Checker {
             return;
         Gap& gap = gaps_[key_of(d)];
         if (gap.pairs++ == 0) {
-            gap.first = d;
+            gap.begin_with(d);
             gap.from = exchange.question.from.name;
             gap.to = to.nic ? lab_.nic_name(to.nic) : to.name;
         }
@@ -290,8 +295,10 @@ class Checker {
     static void add_ends(Gap& gap, const probe::Diagnosis& d, lab::MachineId from,
                          lab::MachineId to) {
         constexpr std::size_t most = 1000;
-        const auto first = rule_of(gap.first.remedy);
-        const auto own = rule_of(d.remedy);
+        if (!gap.is_of_one_rule)
+            return;
+        const auto& first = gap.rule;
+        const auto own = Gap::rule_of(d.remedy);
         const bool is_like = first && own && first->filter == own->filter
                              && first->position == own->position && first->rule.way == own->rule.way
                              && first->rule.protocol == own->rule.protocol;
@@ -305,7 +312,7 @@ class Checker {
     // are asked.
     lab::Remedy remedy_of(const Gap& gap) const {
         lab::Remedy remedy = gap.first.remedy;
-        const auto one = rule_of(remedy);
+        const auto& one = gap.rule;
         if (!one || !gap.is_of_one_rule || gap.ends.size() < 2 || one->rule.from.size() != 1
             || one->rule.to.size() != 1)
             return remedy;
@@ -324,10 +331,8 @@ class Checker {
         plan::FilterRule all = one->rule;
         all.from = names_of(is_reply ? asked : askers);
         all.to = names_of(is_reply ? askers : asked);
-        constexpr std::size_t behind_all = std::numeric_limits<std::size_t>::max();
         if (!all.from.empty() && !all.to.empty())
-            remedy.edits = {plan::add_filter_rule(lab_.plan, one->filter,
-                                                  one->position.value_or(behind_all), all)};
+            remedy.edits = {plan::add_filter_rule(lab_.plan, one->filter, one->position, all)};
         return remedy;
     }
 
@@ -372,9 +377,9 @@ class Checker {
         if (gap.expected != nullptr)
             return;
         gap.pairs = std::max(gap.pairs, verdict.failed);
-        if (gap.ends.empty() || !rule_of(d.remedy))
+        gap.begin_with(d);
+        if (gap.ends.empty() || !gap.rule)
             gap.is_of_one_rule = false;
-        gap.first = d;
         gap.from = verdict.answer->question.from.name;
         gap.to = verdict.answer->question.to.name;
         gap.expected = &wanted;

@@ -112,7 +112,7 @@ class Comparer {
             if (subnet.site != sites_[side] || subnet.outside)
                 continue;
             way.at[side].push_back(lab::new_router(lab_, {subnet.name}));
-            return lab::new_router_name(lab_, subnet.name);
+            return machine_in(way.at[side].back());
         }
         return "";
     }

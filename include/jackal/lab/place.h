@@ -39,10 +39,7 @@ JACKAL_API std::optional<net::Address> free_address(const Lab& lab, SegmentId se
 /// written inside the old one.
 JACKAL_API std::vector<plan::Edit> renumber(const Lab& lab, SubnetId subnet, const net::Prefix& to);
 
-/// A name that is not taken for a router on that subnet.
-JACKAL_API std::string new_router_name(const Lab& lab, const std::string& subnet);
-
-/// A router with a NIC on each of the subnets, named after the last of them.
+/// A router with a NIC on each of the subnets, under a name that is not taken (plan::machine_in).
 JACKAL_API plan::Edit new_router(const Lab& lab, const std::vector<std::string>& subnets);
 
 /// The change of the address of `owner` to a free one of its segment; nothing if it was not

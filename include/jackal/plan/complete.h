@@ -35,6 +35,7 @@ struct CompleteParts {
     NameIndex site_index;           ///< of all entries
     NameIndex subnet_index;
     NameIndex machine_index;
+    NameIndex filter_index;
 };
 
 /// Copies share what they consist of, also between threads.
@@ -58,6 +59,7 @@ class JACKAL_API Complete {
     std::optional<std::uint32_t> site(std::string_view name) const;
     std::optional<std::uint32_t> subnet(std::string_view name) const;
     std::optional<std::uint32_t> machine(std::string_view name) const;
+    std::optional<std::uint32_t> filter(std::string_view name) const;
 
     bool is_outside_site(std::size_t row) const { return row >= parts_->sites; }
     bool is_outside_subnet(std::size_t row) const { return row >= parts_->subnets; }

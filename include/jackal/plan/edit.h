@@ -165,9 +165,10 @@ JACKAL_API Edit set_peering_mtu(const Written& plan, std::size_t peering, std::u
 JACKAL_API Edit set_nic_mtu(const Written& plan, const std::string& machine, std::size_t nic,
                             std::uint16_t bytes);
 
-/// Inserts a rule so that it becomes number `position`, counted from 0.
+/// Inserts a rule so that it becomes number `position`, counted from 0; without one behind all
+/// others.
 JACKAL_API Edit add_filter_rule(const Written& plan, const std::string& filter,
-                                std::size_t position, const FilterRule& rule);
+                                std::optional<std::size_t> position, const FilterRule& rule);
 
 JACKAL_API Edit remove_filter_rule(const Written& plan, const std::string& filter,
                                    std::size_t position);

@@ -21,6 +21,14 @@ std::size_t letters(std::string_view text) {
         std::ranges::count_if(text, [](char c) { return (c & 0xc0) != 0x80; }));
 }
 
+std::string_view first_letters(std::string_view text, std::size_t count) {
+    std::size_t at = 0;
+    for (; at < text.size(); ++at)
+        if ((text[at] & 0xc0) != 0x80 && count-- == 0)
+            break;
+    return text.substr(0, at);
+}
+
 std::string escaped(std::string_view text) {
     std::string line(text);
     std::ranges::replace_if(

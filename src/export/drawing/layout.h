@@ -49,6 +49,8 @@ std::string badge_text(const Badge& badge);
 double width_of(const std::vector<Badge>& badges);
 /// How many letters of UTF-8 a text has.
 std::size_t letters(std::string_view text);
+/// So many letters of a text from its start on.
+std::string_view first_letters(std::string_view text, std::size_t count);
 
 /// The cards of each connected part from one on outwards, what is joined to it first: from the one
 /// with the most lines, or, if `from_outside`, from one that is not in the plan.

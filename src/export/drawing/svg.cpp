@@ -107,15 +107,6 @@ std::string_view class_of(Badge::Kind kind) {
     return "";
 }
 
-// How many bytes so many letters of a text take.
-std::size_t bytes_of(std::string_view text, std::size_t count) {
-    std::size_t at = 0;
-    for (; at < text.size() && (count != 0 || (text[at] & 0xc0) == 0x80); ++at)
-        if ((text[at] & 0xc0) != 0x80)
-            --count;
-    return at;
-}
-
 // Lines of at most so many letters, broken between words where those are not longer; all but the
 // first are indented.
 std::vector<std::string> broken(std::string_view text, std::size_t most) {
@@ -130,9 +121,9 @@ std::vector<std::string> broken(std::string_view text, std::size_t most) {
         for (std::size_t left = letters(word), taken = letters(lines.back());
              taken + left > most;) {
             const std::size_t room = most - std::min(taken, most - 1);
-            const std::size_t bytes = bytes_of(word, room);
-            lines.back() += word.substr(0, bytes);
-            word.remove_prefix(bytes);
+            const std::string_view part = first_letters(word, room);
+            lines.back() += part;
+            word.remove_prefix(part.size());
             left -= room;
             lines.emplace_back("    ");
             taken = lines.back().size();

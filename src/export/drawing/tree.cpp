@@ -104,12 +104,7 @@ class Planter {
 std::string shortened(std::string text, std::size_t most) {
     if (letters(text) <= most)
         return text;
-    std::size_t kept = 0;
-    std::size_t at = 0;
-    for (; at < text.size(); ++at)
-        if ((text[at] & 0xc0) != 0x80 && ++kept == most)
-            break;
-    return text.substr(0, at) + "\u2026";
+    return std::string(first_letters(text, most - 1)) + "\u2026";
 }
 
 void write(const std::vector<Branch>& branches, const std::string& indent, std::size_t columns,

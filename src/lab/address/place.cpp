@@ -146,16 +146,12 @@ std::optional<net::Address> router_address(const Lab& lab, SegmentId id, net::Fa
     return std::nullopt;
 }
 
-std::string new_router_name(const Lab& lab, const std::string& subnet) {
-    std::string stem = subnet.substr(0, 56); // leaves room for a number in 63 letters
+plan::Edit new_router(const Lab& lab, const std::vector<std::string>& subnets) {
+    std::string stem = subnets.back().substr(0, 56); // leaves room for a number in 63 letters
     int number = 1;
     while (lab.machine(fmt::format("{}-r{}", stem, number)))
         ++number;
-    return fmt::format("{}-r{}", stem, number);
-}
-
-plan::Edit new_router(const Lab& lab, const std::vector<std::string>& subnets) {
-    return plan::add_router(lab.plan, new_router_name(lab, subnets.back()), subnets);
+    return plan::add_router(lab.plan, fmt::format("{}-r{}", stem, number), subnets);
 }
 
 std::vector<std::uint32_t> islands(const Lab& lab, JoinedBy joined_by) {

@@ -33,8 +33,6 @@ void shrink(Lab& lab) {
 } // namespace
 
 Building::Building(const plan::Complete& of) : whole(of), plan(of.entries()) {
-    for (std::uint32_t i = 0; i < plan.filters.size(); ++i)
-        filter_index.add(i, plan.filters[i].name, name_in(plan.filters));
     lab.plan = of;
 }
 

@@ -10,12 +10,6 @@
 
 namespace jackal::lab {
 
-/// For NameIndex: the name of an entry by its number.
-template <class Entry>
-auto name_in(const std::vector<Entry>& entries) {
-    return [&entries](std::uint32_t i) -> std::string_view { return entries[i].name; };
-}
-
 /// Rows of sites, subnets, machines and filters have the numbers of the plan's entries.
 struct Building {
     explicit Building(const plan::Complete& of);
@@ -23,7 +17,6 @@ struct Building {
     const plan::Complete& whole;
     const plan::Plan& plan;
     Lab lab = {};
-    plan::NameIndex filter_index = {};
     std::vector<std::pair<NicId, NicId>> link_nics = {};
     std::map<std::string, PortId> ports = {};
 

@@ -10,7 +10,7 @@ namespace {
 
 // None for the empty name of what has no filter.
 FilterId filter_named(const Building& b, std::string_view name) {
-    auto row = b.filter_index.find(name, name_in(b.plan.filters));
+    auto row = b.whole.filter(name);
     return row ? FilterId{*row} : FilterId{};
 }
 

@@ -140,8 +140,8 @@ void add_relay(const Lab& lab, SiteId hub, std::vector<plan::Edit>& edits) {
     for (const Subnet& subnet : lab.subnets)
         if (subnet.site == hub && !subnet.outside) {
             edits.push_back(new_router(lab, {subnet.name}));
-            edits.push_back(plan::set_site_relay(lab.plan, lab.sites[hub].name,
-                                                 new_router_name(lab, subnet.name)));
+            edits.push_back(
+                plan::set_site_relay(lab.plan, lab.sites[hub].name, machine_in(edits.back())));
             return;
         }
 }

@@ -36,6 +36,7 @@ std::shared_ptr<const CompleteParts> completed(Plan plan) {
     index_names(entries.sites, parts->site_index);
     index_names(entries.subnets, parts->subnet_index);
     index_names(entries.machines, parts->machine_index);
+    index_names(entries.filters, parts->filter_index);
     return parts;
 }
 
@@ -102,6 +103,10 @@ std::optional<std::uint32_t> Complete::subnet(std::string_view name) const {
 
 std::optional<std::uint32_t> Complete::machine(std::string_view name) const {
     return parts_->machine_index.find(name, name_in(entries().machines));
+}
+
+std::optional<std::uint32_t> Complete::filter(std::string_view name) const {
+    return parts_->filter_index.find(name, name_in(entries().filters));
 }
 
 } // namespace jackal::plan

@@ -65,6 +65,14 @@ std::string side_text(const std::string& border) {
     return border.empty() ? "{accept: true}" : fmt::format("{{accept: true, border: {}}}", border);
 }
 
+// `{between: [a, b], delay: 2ms}`
+std::string join_text(const std::string& one, const std::string& other,
+                      std::chrono::microseconds delay) {
+    const double delay_ms = static_cast<double>(delay.count()) / 1000;
+    return fmt::format("{{between: [{}, {}]{}}}", one, other,
+                       delay_ms == 0 ? "" : fmt::format(", delay: {:g}ms", delay_ms));
+}
+
 } // namespace
 
 Edit set_link_up(const Written& plan, std::size_t link) {

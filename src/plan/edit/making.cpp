@@ -36,11 +36,4 @@ NicEntry nic_of(const Written& plan, const std::string& machine, std::size_t nic
     return {entry, item_of(entry.nics, "NIC", nic), place_of(entry).key("nics").index(nic)};
 }
 
-std::string join_text(const std::string& one, const std::string& other,
-                      std::chrono::microseconds delay) {
-    const double delay_ms = static_cast<double>(delay.count()) / 1000;
-    return fmt::format("{{between: [{}, {}]{}}}", one, other,
-                       delay_ms == 0 ? "" : fmt::format(", delay: {:g}ms", delay_ms));
-}
-
 } // namespace jackal::plan

@@ -89,10 +89,6 @@ inline std::optional<Decision> down(bool is_up, Mark at) {
     return is_up ? std::nullopt : std::optional(Decision{"state: down", at});
 }
 
-/// `{between: [a, b], delay: 2ms}`
-std::string join_text(const std::string& one, const std::string& other,
-                      std::chrono::microseconds delay);
-
 /// The value of one family among those written, as text; empty if there is none.
 template <class T>
 std::string of_family(const std::vector<Placed<T>>& values, net::Family family) {

@@ -174,14 +174,14 @@ Edit add_uplink(const Written&, const std::string& subnet, const std::string& si
     });
 }
 
-Edit add_filter_rule(const Written& plan, const std::string& filter, std::size_t position,
-                     const FilterRule& rule) {
+Edit add_filter_rule(const Written& plan, const std::string& filter,
+                     std::optional<std::size_t> position, const FilterRule& rule) {
     return made(Move::add_filter_rule, [&] {
         const Filter& entry = entry_of(plan.entries().filters, "filter", filter);
-        const bool is_last = position >= entry.rules.size();
         const Place rules = rules_of(filter);
-        return Changes{add(is_last ? rules : rules.index(position), to_string(rule),
-                           is_last ? entry.at : entry.rules[position].at)};
+        if (!position || *position >= entry.rules.size())
+            return Changes{add(rules, to_string(rule), entry.at)};
+        return Changes{add(rules.index(*position), to_string(rule), entry.rules[*position].at)};
     });
 }
 
